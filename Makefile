@@ -1,0 +1,38 @@
+# Two commands do everything on a fresh machine with Python 3.11 or newer, git and make:
+#   make demo   runs the main job with shipped data      make test   passes the tests
+# Each sets up what it needs in .venv, and works offline after that.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/ready
+
+.PHONY: demo test lint screenshots benchmarks campaign clean
+
+demo: $(READY)
+	rm -rf harbour-office
+	$(BIN)/bystander demo harbour-office
+
+test: $(READY)
+	$(BIN)/python -m pytest
+
+lint: $(READY)
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+
+screenshots: $(READY)
+	$(BIN)/python tools/screenshots.py
+
+benchmarks: $(READY)
+	for program in benchmarks/*.py; do $(BIN)/python $$program || exit 1; done
+
+# The long form of the kill test: 30 SIGKILLs at random moments.
+campaign: $(READY)
+	BYSTANDER_KILLS=30 $(BIN)/python -m pytest tests/test_kills.py
+
+$(READY): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[test,lint]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) harbour-office build dist

@@ -1,0 +1,6 @@
+"""Records are kept and read back; the only room that speaks SQL."""
+
+from bystander.archive.archive import Archive
+from bystander.archive.writer import RecordWriter
+
+__all__ = ["Archive", "RecordWriter"]

@@ -1,0 +1,144 @@
+"""The tables of an archive, all values in SI units, and the numbered steps that lead to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from sqlalchemy import (
+    Column,
+    Connection,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    MetaData,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
+
+__all__ = ["MIGRATIONS", "tables"]
+
+tables = MetaData()
+
+Table(
+    "migration",
+    tables,
+    Column("number", Integer, primary_key=True),
+    Column("applied_wall_s", Float, nullable=False),
+)
+Table(
+    "record",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("uuid", String, nullable=False, unique=True),
+    Column("name", String, nullable=False, unique=True),
+    Column("origin", String, nullable=False),
+    Column("state", String, nullable=False),
+    Column("started_wall_s", Float, nullable=False),
+    Column("ended_wall_s", Float),
+    Column("study", Text, nullable=False),  # JSON, as it was read
+    Column("study_folder", Text, nullable=False),
+    Column("seed", Integer, nullable=False),
+    Column("notes", Text, nullable=False),  # JSON list of sentences
+    Column("version", String, nullable=False),
+)
+Table(
+    "arm",
+    tables,
+    Column("record_id", ForeignKey("record.id"), primary_key=True),
+    Column("position", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("key", String, nullable=False),
+    Column("state", Text, nullable=False),  # JSON
+)
+Table(
+    "workload",
+    tables,
+    Column("record_id", ForeignKey("record.id"), primary_key=True),
+    Column("position", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("key", String, nullable=False),
+)
+Table(
+    "machine",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False),
+    Column("boot_id", String),
+    Column("facts", Text, nullable=False),  # JSON
+)
+Table(
+    "machine_state",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("machine_id", ForeignKey("machine.id"), nullable=False),
+    Column("wall_s", Float, nullable=False),
+    Column("facts", Text, nullable=False),  # JSON
+)
+Table(
+    "measure",
+    tables,
+    Column("record_id", ForeignKey("record.id"), primary_key=True),
+    Column("position", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("description", Text, nullable=False),  # JSON
+)
+Table(
+    "block",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False),
+    Column("workload", Integer, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("machine_id", ForeignKey("machine.id")),
+    UniqueConstraint("record_id", "workload", "number"),
+)
+Table(
+    "attempt",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("block_id", ForeignKey("block.id"), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("state", String, nullable=False),  # "open" until its last trial ended, then "whole"; or "void"
+    UniqueConstraint("block_id", "number"),
+)
+Table(
+    "trial",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("attempt_id", ForeignKey("attempt.id"), nullable=False),
+    Column("arm", Integer, nullable=False),
+    Column("order", Integer, nullable=False),  # from 0; -1 where it is not known
+    Column("status", Integer, nullable=False),
+    Column("detail", Integer, nullable=False),
+    Column("limit_s", Float),
+    Column("started_wall_s", Float),
+    Column("started_monotonic_s", Float),
+    Column("left_behind", Integer, nullable=False),
+    Column("answer", String),
+    Column("excerpt", Text),
+    Column("readings", LargeBinary, nullable=False),  # little-endian float64, one per measure, NaN for none
+    Index("trial_by_attempt", "attempt_id"),
+)
+Table(
+    "samples",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False, index=True),
+    Column("workload", Integer, nullable=False),
+    Column("arm", Integer, nullable=False),
+    Column("measure", Integer, nullable=False),
+    Column("trial_id", ForeignKey("trial.id")),  # NULL: each value is a trial of its own, in no block
+    Column("readings", LargeBinary, nullable=False),  # little-endian float64
+    Column("statuses", LargeBinary),  # one byte each; NULL: all ended well
+)
+
+
+def _first(connection: Connection) -> None:
+    tables.create_all(connection)
+
+
+MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first,)

@@ -1,0 +1,92 @@
+"""The program: commands are put together, errors become one sentence and an exit code."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from types import FrameType
+from typing import Annotated
+
+import typer
+
+from bystander import __version__
+from bystander.cli import check, decide, demo, new, observe, records, report
+from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
+from bystander.errors import BystanderError
+
+__all__ = ["app", "run"]
+
+app = typer.Typer(
+    name="bystander",
+    help="A controlled trial for every change: is the program faster, slower or the same, by how much, and how "
+    "sure is that?",
+    epilog="Start with: bystander demo",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        typer.echo(f"bystander {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _main(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and exit.")
+    ] = False,
+) -> None:
+    pass
+
+
+app.command("demo", epilog=demo.EXAMPLE)(demo.demo)
+app.command("new", epilog=new.EXAMPLE)(new.new)
+app.command("check", epilog=check.EXAMPLE)(check.check)
+app.command(
+    "observe",
+    epilog=observe.EXAMPLE,
+    context_settings={"allow_extra_args": True, "ignore_unknown_options": False},
+)(observe.observe)
+app.command("decide", epilog=decide.EXAMPLE)(decide.decide)
+app.command("report", epilog=report.EXAMPLE)(report.report)
+app.add_typer(records.app, name="records")
+
+
+class _Stopped(BaseException):
+    """The user pressed Ctrl-C while nothing was being recorded."""
+
+
+def _stop(number: int, frame: FrameType | None) -> None:
+    raise _Stopped
+
+
+def run() -> None:
+    """Run the program and exit; the only place where errors are turned into exit codes."""
+    signal.signal(signal.SIGINT, _stop)
+    try:
+        app()
+    except BystanderError as error:
+        _complain(str(error))
+        sys.exit(code_for(error))
+    except _Stopped:
+        _complain("interrupted; nothing was recorded")
+        sys.exit(INTERRUPTED)
+    except BrokenPipeError:
+        # Whoever read our output has seen enough; keep Python from complaining once more at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(FAILED)
+    except OSError as error:
+        name = f": {error.filename}" if error.filename else ""
+        _complain(f"{error.strerror or error}{name}")
+        sys.exit(FAILED)
+
+
+def _complain(text: str) -> None:
+    lines = text.splitlines() or [""]
+    for line in lines:
+        print(f"bystander: {line}" if not line.startswith(" ") else line, file=sys.stderr)

@@ -1,0 +1,155 @@
+"""`bystander decide`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bystander.cli.exit_codes import GATE
+from bystander.cli.options import (
+    ArchiveOption,
+    ArmOption,
+    JsonOption,
+    MarginOption,
+    MeasureOption,
+    OnlyOption,
+    RecordArgument,
+    RiskOption,
+    here,
+    share_option,
+    variables,
+)
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from bystander.verdicts import Decision, GateFinding
+
+__all__ = ["EXAMPLE", "decide", "show"]
+
+EXAMPLE = "Examples: bystander decide | bystander decide --gate slower,failed | bystander decide harbour-office-1 --json"
+
+
+def decide(
+    record: RecordArgument = None,
+    measure: MeasureOption = None,
+    margin: MarginOption = None,
+    risk: RiskOption = None,
+    arm: ArmOption = None,
+    only: OnlyOption = None,
+    gate: Annotated[
+        str | None,
+        typer.Option("--gate", help="End with exit code 3 when such a row is found, for example slower,failed."),
+    ] = None,
+    gate_unrandomised: Annotated[
+        bool, typer.Option("--gate-unrandomised", help="Let the gate count rows that were not run in random order.")
+    ] = False,
+    all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
+    json: JsonOption = False,
+    archive: ArchiveOption = None,
+) -> None:
+    """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
+    from bystander.flow.decide import decided, decision_json
+    from bystander.flow.places import find_archive
+    from bystander.verdicts import Options, gate_words
+    from bystander.verdicts import gate as look
+
+    words = gate_words(gate) if gate is not None else ()
+    options = Options(measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5), arm, tuple(only or ()))
+    decision = decided(find_archive(archive, variables(), here()), record, options)
+    finding = look(decision, words, gate_unrandomised) if gate is not None else None
+    if json:
+        typer.echo(decision_json(decision))
+    else:
+        show(decision, all_measures)
+    if finding is not None:
+        _tell_gate(finding, words)
+        if finding.found:
+            raise typer.Exit(GATE)
+
+
+def _tell_gate(finding: GateFinding, words: tuple[str, ...]) -> None:
+    found = ", ".join(f"{row.workload} ({row.verdict})" for row in finding.found)
+    typer.echo(f"gate {','.join(words)}: {'found ' + found if found else 'nothing found'}", err=True)
+    if finding.left_out:
+        typer.echo(
+            f"gate: {len(finding.left_out)} rows left out, as their trials are not known to be in random order; "
+            "--gate-unrandomised counts them",
+            err=True,
+        )
+
+
+def show(decision: Decision, all_measures: bool = False) -> None:
+    """Print a decision for people."""
+    from bystander.cli.console import output
+    from bystander.cli.tables import print_rows, print_secondary, print_singles
+    from bystander.verdicts import (
+        answer_sentence,
+        next_sentence,
+        outcome_sentence,
+        suite_sentence,
+        weighted_sentence,
+    )
+
+    console = output()
+    head = decision.head
+    console.print(f"{head.name}: {head.study.name}", style="title")
+    for note in decision.notes:
+        console.print(note.text)
+    for change in decision.exploration:
+        console.print(f"Exploration: {change}. Chosen after the readings were seen, this voids the stated risk.")
+    if not decision.candidates:
+        primary = [single for single in decision.singles if single.measure == decision.measure]
+        print_singles(console, primary)
+        _print_brief(console, decision)
+    else:
+        arms = f"{', '.join(decision.candidates)} against {head.study.reference.name}"
+        console.print(f"{arms}, by {decision.measure.label}", style="quiet")
+        console.print()
+        if decision.primary:
+            print_rows(console, decision)
+        _print_notes(console, decision)
+        console.print()
+        left = print_secondary(console, decision, all_measures)
+        if left > 0:
+            console.print(f"{left} smaller changes of other measures: --all-measures shows them.", style="quiet")
+        if decision.secondary:
+            console.print()
+        for text in (outcome_sentence(decision), answer_sentence(decision.primary), weighted_sentence(decision)):
+            if text:
+                console.print(text)
+        console.print(suite_sentence(decision), style="quiet")
+    console.print(next_sentence(decision))
+
+
+_UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told below
+
+
+def _print_notes(console: Console, decision: Decision) -> None:
+    several = len(decision.candidates) > 1
+    told: dict[str, list[str]] = {}
+    for row in decision.primary:
+        name = f"{row.workload} · {row.arm}" if several else row.workload
+        for note in row.notes:
+            if note.code not in _UNTOLD:
+                told.setdefault(note.text, []).append(name)
+    if told:
+        console.print()
+    for text, names in told.items():
+        who = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
+        console.print(f"{who}: {text}")
+
+
+def _print_brief(console: Console, decision: Decision) -> None:
+    """Print the medians of the other measures of one arm alone, one line a workload."""
+    from bystander.units import quantity_text
+
+    for workload in dict.fromkeys(single.workload for single in decision.singles):
+        told = [
+            f"{s.measure.label} {quantity_text(s.summary.median, s.measure.unit)}"
+            for s in decision.singles
+            if s.workload == workload and s.measure != decision.measure and s.summary is not None
+        ]
+        if told:
+            console.print(f"  medians: {', '.join(told)}", style="quiet")

@@ -1,0 +1,75 @@
+"""`bystander demo`."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.options import variables
+
+__all__ = ["EXAMPLE", "demo"]
+
+EXAMPLE = "Examples: bystander demo | bystander demo /tmp/harbour --recorded"
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Where to lay it out; it must be empty or not there yet.")] = Path(
+        "harbour-office"
+    ),
+    recorded: Annotated[
+        bool, typer.Option("--recorded", help="Show an observation that was recorded before, in a moment.")
+    ] = False,
+) -> None:
+    """Lay out the harbour office, observe a real change in it, and show the verdicts: a full example."""
+    from bystander.cli.console import output
+    from bystander.cli.decide import show
+    from bystander.flow.decide import decided
+    from bystander.flow.demo import lay_out
+    from bystander.flow.demo import recorded as read_recorded
+    from bystander.flow.report import write_report
+
+    console = output()
+    study = lay_out(folder)
+    console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
+    archive = study.parent / ".bystander" / "archive.sqlite"
+    if recorded:
+        name = read_recorded(archive)
+    else:
+        name = _observed(study, archive)
+    decision = decided(archive, name)
+    console.print()
+    show(decision)
+    page, text = folder / "review.html", folder / "review.md"
+    write_report(decision, page)
+    write_report(decision, text)
+    console.print()
+    console.print(f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}")
+    console.print(f"Try: cd {os.path.relpath(folder)} && bystander decide, then bystander check, then edit bystander.toml")
+
+
+def _observed(study: Path, archive: Path) -> str:
+    """Check, then observe for real; return the record's name."""
+    from bystander.cli.check import show
+    from bystander.cli.console import output
+    from bystander.cli.live import Display
+    from bystander.flow.check import check
+    from bystander.flow.observe import observe
+    from bystander.flow.places import load_study
+
+    with Display(quiet=True) as silent:
+        checked = check(study, study.parent, variables(), silent)
+    console = output()
+    console.print()
+    show(console, checked)
+    console.print()
+    planned, place = load_study(study, study.parent)
+    with Display() as display:
+        result = observe(planned, place, archive, variables(), display)
+    if not result.complete:
+        typer.echo("bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted", err=True)
+        raise typer.Exit(INTERRUPTED)
+    return result.record

@@ -1,0 +1,96 @@
+"""What is shown while an observation runs: how far, how long still, how precise; never who is ahead."""
+
+from __future__ import annotations
+
+import time
+
+from rich.console import Console, Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from bystander.cli.console import errors
+from bystander.design import ArmState, Status, Study, TrialOutcome
+from bystander.flow.observer import Progress
+from bystander.units import duration_text, share_text
+
+__all__ = ["Display"]
+
+_MOST_ROWS = 14
+_BAR = 30
+_PAUSE_S = 0.25  # a display that is redrawn more often would disturb the trials
+
+
+class Display:
+    """Tells people on standard error what happens; a live table on a terminal, plain lines elsewhere."""
+
+    def __init__(self, quiet: bool = False) -> None:
+        self.console: Console = errors()
+        self.quiet = quiet
+        self.study: Study | None = None
+        self._live: Live | None = None
+        self._drawn = 0.0
+        self._tenth = 0
+        self._tried: set[str] = set()
+
+    def __enter__(self) -> Display:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._live:
+            self._live.stop()
+
+    def _line(self, text: str) -> None:
+        if not self.quiet:
+            self.console.print(text, soft_wrap=not self.console.is_terminal)
+
+    def making(self, arm: str) -> None:
+        """Say nothing: most arms are ready at once."""
+
+    def made(self, arm: ArmState) -> None:
+        """Name the arm as it was found or made."""
+        self._line(f"arm {arm.name}: {arm.identity}")
+
+    def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
+        """Tell of a trial that failed before anything is recorded."""
+        if outcome.status is not Status.OK:
+            self._line(f"{workload} fails under arm {arm} ({outcome.status.text} {outcome.detail or ''})".replace(" )", ")"))
+
+    def begun(self, study: Study, record: str, expected_s: float) -> None:
+        """Name the record and say how long it will take."""
+        self.study = study
+        trials = study.blocks * len(study.workloads) * len(study.arms)
+        self._line(f"record {record}: {trials} trials, about {duration_text(expected_s, 2)}; Ctrl-C ends it tidily")
+        if self.console.is_terminal and not self.quiet:
+            self._live = Live(console=self.console, auto_refresh=False, transient=True)
+            self._live.start()
+
+    def progressed(self, progress: Progress) -> None:
+        """Redraw, at most four times a second, or print a line at every tenth."""
+        last = progress.done == progress.planned
+        if self._live:
+            if time.monotonic() - self._drawn > _PAUSE_S or last:
+                self._live.update(self._picture(progress), refresh=True)
+                self._drawn = time.monotonic()
+        elif (tenth := 10 * progress.done // progress.planned) > self._tenth:
+            self._tenth = tenth
+            left = "" if last else f", about {duration_text(progress.left_s, 2)} left"
+            self._line(f"{progress.done} of {progress.planned} blocks{left}")
+
+    def remark(self, sentence: str) -> None:
+        """Print a sentence above the display."""
+        self._line(f"note: {sentence}")
+
+    def _picture(self, progress: Progress) -> Group:
+        assert self.study
+        share = progress.done / progress.planned
+        head = Text(f"{progress.done} of {progress.planned} blocks, about {duration_text(progress.left_s, 2)} left  ")
+        head.append("━" * round(share * _BAR), style="faster").append("─" * (_BAR - round(share * _BAR)), style="quiet")
+        table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
+        for title in ("workload", "blocks", "precision"):
+            table.add_column(title, no_wrap=True)
+        names = [workload.name for workload in self.study.workloads]
+        for name, blocks, precision in list(zip(names, progress.blocks, progress.precision, strict=True))[:_MOST_ROWS]:
+            table.add_row(name, f"{blocks}/{self.study.blocks}", f"± {share_text(precision)}" if precision else "")
+        rest = len(names) - _MOST_ROWS
+        return Group(head, table, Text(f"and {rest} more", style="quiet") if rest > 0 else Text(""))

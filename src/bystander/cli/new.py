@@ -1,0 +1,22 @@
+"""`bystander new`."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from bystander.cli.options import here
+
+__all__ = ["EXAMPLE", "new"]
+
+EXAMPLE = "Example: bystander new"
+
+
+def new(force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False) -> None:
+    """Write a commented study for this folder, right as it stands."""
+    from bystander.flow.new import write_study
+
+    target = write_study(here(), force)
+    typer.echo(f"{target.name} is written: name your workloads and arms in it.")
+    typer.echo("Next: bystander check")

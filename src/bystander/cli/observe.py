@@ -1,0 +1,69 @@
+"""`bystander observe`."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Annotated
+
+import typer
+
+from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.options import ArchiveOption, StudyOption, here, variables
+from bystander.errors import UsageError
+
+__all__ = ["EXAMPLE", "observe"]
+
+EXAMPLE = (
+    "Examples: bystander observe | bystander observe -- python3 report.py | "
+    "bystander observe --arm before='python3 old.py' --arm after='python3 new.py'"
+)
+
+
+def observe(
+    command: Annotated[
+        list[str] | None, typer.Argument(metavar="[-- COMMAND ...]", help="Time this one command now, without a study.")
+    ] = None,
+    study: StudyOption = None,
+    arm: Annotated[
+        list[str] | None,
+        typer.Option("--arm", metavar="NAME=COMMAND", help="Compare commands without a study; the first is the reference."),
+    ] = None,
+    blocks: Annotated[int | None, typer.Option("--blocks", help="Run so many blocks of each workload.", min=1)] = None,
+    seed: Annotated[int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)] = None,
+    keep_environment: Annotated[
+        list[str] | None,
+        typer.Option("--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."),
+    ] = None,
+    archive: ArchiveOption = None,
+    quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
+) -> None:
+    """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
+    from bystander.cli.decide import show
+    from bystander.cli.live import Display
+    from bystander.flow.decide import decided
+    from bystander.flow.observe import observe as run
+    from bystander.flow.places import load_study, new_archive
+    from bystander.flow.quick import commands_study, one_command_study
+
+    if command and arm:
+        raise UsageError("a command after -- and --arm are both given; keep the one that is meant")
+    if (command or arm) and study:
+        raise UsageError("--study and a command are both given; keep the one that is meant")
+    keep = keep_environment or []
+    if command:
+        planned, place = one_command_study(command, here(), keep)
+    elif arm:
+        planned, place = commands_study(arm, here(), keep)
+    else:
+        planned, place = load_study(study, here())
+        planned = replace(planned, keep_environment=(*planned.keep_environment, *keep))
+    planned = replace(planned, blocks=blocks or planned.blocks, seed=planned.seed if seed is None else seed)
+    target = new_archive(archive, variables(), place)
+    with Display(quiet) as display:
+        result = run(planned, place, target, variables(), display)
+    if result.record:
+        show(decided(target, result.record))
+    if not result.complete:
+        told = f"interrupted; record {result.record} is unfinished" if result.record else "interrupted; nothing was recorded"
+        typer.echo(f"bystander: {told}", err=True)
+        raise typer.Exit(INTERRUPTED)

@@ -1,0 +1,70 @@
+"""Options that several commands share, each described once."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from bystander.errors import UnitError, UsageError
+from bystander.units import parse_share
+
+__all__ = [
+    "ArchiveOption",
+    "ArmOption",
+    "JsonOption",
+    "MarginOption",
+    "MeasureOption",
+    "OnlyOption",
+    "RecordArgument",
+    "RiskOption",
+    "StudyOption",
+    "here",
+    "share_option",
+    "variables",
+]
+
+ArchiveOption = Annotated[
+    Path | None,
+    typer.Option("--archive", help="Use this archive instead of .bystander/archive.sqlite here or above."),
+]
+StudyOption = Annotated[Path | None, typer.Option("--study", help="Read this file instead of bystander.toml.")]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document for programs.")]
+RecordArgument = Annotated[
+    str | None, typer.Argument(help="A record's name or the beginning of its UUID; the newest by default.")
+]
+MeasureOption = Annotated[str | None, typer.Option("--measure", help="Decide on this measure (exploration).")]
+MarginOption = Annotated[
+    str | None, typer.Option("--margin", help='Decide with this margin, for example "2 %" (exploration).')
+]
+RiskOption = Annotated[
+    str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')
+]
+ArmOption = Annotated[str | None, typer.Option("--arm", help="Show this candidate only.")]
+OnlyOption = Annotated[list[str] | None, typer.Option("--only", help="Show this workload only; may be repeated.")]
+
+
+def share_option(name: str, text: str | None, most: float) -> float | None:
+    """Return the share that an option gives, checked as the study checks it."""
+    if text is None:
+        return None
+    try:
+        share = parse_share(text)
+    except UnitError as error:
+        raise UsageError(f"{name}: {error}") from None
+    if not 0 < share <= most:
+        raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 and at most {most:.0%}')
+    return share
+
+
+def here() -> Path:
+    """Return the current folder."""
+    return Path.cwd()
+
+
+def variables() -> Mapping[str, str]:
+    """Return the environment of this process."""
+    return os.environ

@@ -1,0 +1,162 @@
+"""`bystander records`."""
+
+from __future__ import annotations
+
+import json as json_text
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bystander.cli.options import (
+    ArchiveOption,
+    JsonOption,
+    MarginOption,
+    RecordArgument,
+    RiskOption,
+    here,
+    share_option,
+    variables,
+)
+
+if TYPE_CHECKING:
+    from bystander.design import RecordHead
+
+__all__ = ["app"]
+
+app = typer.Typer(
+    help="What the archive holds: list, show, export, import.", no_args_is_help=True, rich_markup_mode=None
+)
+
+
+@app.command("list", epilog="Example: bystander records list")
+def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> None:
+    """List the records, the newest last."""
+    from rich.table import Table
+
+    from bystander.cli.console import output
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import heads
+
+    found = heads(find_archive(archive, variables(), here()))
+    if json:
+        typer.echo(json_text.dumps([_brief(head) for head in found], indent=2, ensure_ascii=False))
+        return
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
+    for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
+        table.add_column(title, no_wrap=title != "arms", overflow="ellipsis")
+    for head in found:
+        arms = ", ".join(arm.name for arm in head.study.arms)
+        state = head.state if head.complete else "unfinished"
+        table.add_row(head.name, _when(head), state, arms, str(len(head.study.workloads)))
+    output().print(table)
+    typer.echo("Next: bystander decide RECORD" if found else "Next: bystander observe")
+
+
+@app.command("show", epilog="Example: bystander records show harbour-office-1")
+def show_record(record: RecordArgument = None, json: JsonOption = False, archive: ArchiveOption = None) -> None:
+    """Show what a record is about: its study, arms, machine, and how many trials it holds."""
+    from bystander.cli.console import output
+    from bystander.design.machine import machine_sentences, machine_title
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import whole_record
+    from bystander.units import share_text
+
+    whole = whole_record(find_archive(archive, variables(), here()), record)
+    head, trials = whole.head, whole.trials
+    failed = int((trials.status != 0).sum())
+    if json:
+        more = {"trials": len(trials), "failed": failed, "machine": dict(head.machine), "seed": head.study.seed}
+        typer.echo(json_text.dumps({**_brief(head), **more}, indent=2, ensure_ascii=False))
+        return
+    console = output()
+    console.print(f"{head.name}: {head.study.name}", style="title")
+    state = head.state if head.complete else "unfinished"
+    console.print(f"{head.origin} {_when(head)} UTC, {state}, UUID {head.uuid}")
+    for note in head.notes:
+        console.print(note)
+    for arm in head.arms:
+        console.print(f"arm {arm.name}: {arm.identity}")
+    names = [workload.name for workload in head.study.workloads]
+    more = f" and {len(names) - 8} more" if len(names) > 8 else ""
+    console.print(f"workloads: {', '.join(names[:8])}{more}")
+    console.print(f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {head.study.blocks}")
+    console.print(
+        f"margin {share_text(head.study.margin)}, risk {share_text(head.study.risk)}, seed {head.study.seed}, "
+        f"Bystander {head.version}"
+    )
+    console.print(f"machine: {machine_title(head.machine)}")
+    for sentence in machine_sentences(head.machine):
+        console.print(sentence)
+    console.print(f"Next: bystander decide {head.name}")
+
+
+@app.command("export", epilog="Examples: bystander records export --to readings.csv | bystander records export --to record.json")
+def export(
+    record: RecordArgument = None,
+    to: Annotated[
+        Path | None, typer.Option("--to", help="The file to write, .csv or .json; CSV on standard output by default.")
+    ] = None,
+    archive: ArchiveOption = None,
+) -> None:
+    """Write all trials of a record: readings as CSV, or everything as JSON."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import export_record, whole_record
+
+    whole = whole_record(find_archive(archive, variables(), here()), record)
+    text = export_record(whole, to.suffix.lower() if to else ".csv")
+    if to is None:
+        typer.echo(text, nl=False)
+        return
+    to.write_text(text, encoding="utf-8")
+    typer.echo(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
+    typer.echo("Next: bystander records import reads it into another archive.")
+
+
+@app.command("import", epilog="Example: bystander records import timings.csv --reference old")
+def import_(
+    file: Annotated[Path, typer.Argument(help="Readings as .csv, or a whole record as .json.")],
+    reference: Annotated[
+        str | None,
+        typer.Option("--reference", help="The arm to compare with; by default before, base, reference or old."),
+    ] = None,
+    name: Annotated[str | None, typer.Option("--name", help="The study's name; the file's by default.")] = None,
+    measure: Annotated[
+        str | None, typer.Option("--measure", help="The measure to decide on; elapsed, or the first, by default.")
+    ] = None,
+    margin: MarginOption = None,
+    risk: RiskOption = None,
+    archive: ArchiveOption = None,
+) -> None:
+    """Read timings from any other source into a record of its own. Nothing is run."""
+    from bystander.cli.console import warn
+    from bystander.flow.places import import_archive
+    from bystander.flow.records import ImportOptions, import_file
+
+    options = ImportOptions(
+        reference, name, measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5)
+    )
+    record, notes = import_file(file, import_archive(archive, variables(), here()), options)
+    for note in notes:
+        warn(note)
+    typer.echo(f"record {record} is made from {file.name}.")
+    typer.echo(f"Next: bystander decide {record}")
+
+
+def _when(head: RecordHead) -> str:
+    return datetime.fromtimestamp(head.started_wall_s, UTC).strftime("%Y-%m-%d %H:%M")
+
+
+def _brief(head: RecordHead) -> dict[str, object]:
+    return {
+        "record": head.name,
+        "uuid": head.uuid,
+        "study": head.study.name,
+        "origin": head.origin,
+        "state": head.state,
+        "complete": head.complete,
+        "started_wall_s": head.started_wall_s,
+        "arms": [arm.name for arm in head.study.arms],
+        "workloads": [workload.name for workload in head.study.workloads],
+    }

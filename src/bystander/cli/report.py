@@ -1,0 +1,49 @@
+"""`bystander report`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from bystander.cli.options import (
+    ArchiveOption,
+    ArmOption,
+    MarginOption,
+    MeasureOption,
+    OnlyOption,
+    RecordArgument,
+    RiskOption,
+    here,
+    share_option,
+    variables,
+)
+
+__all__ = ["EXAMPLE", "report"]
+
+EXAMPLE = "Examples: bystander report --to review.html | bystander report --to review.md"
+
+
+def report(
+    record: RecordArgument = None,
+    to: Annotated[Path, typer.Option("--to", help="The file to write; its suffix says what: .html or .md.")] = Path("review.html"),
+    measure: MeasureOption = None,
+    margin: MarginOption = None,
+    risk: RiskOption = None,
+    arm: ArmOption = None,
+    only: OnlyOption = None,
+    archive: ArchiveOption = None,
+) -> None:
+    """Write a record as a page or text for a reviewer. Nothing is run."""
+    from bystander.flow.decide import decided
+    from bystander.flow.places import find_archive
+    from bystander.flow.report import known_format, write_report
+    from bystander.verdicts import Options
+
+    known_format(to)
+    options = Options(measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5), arm, tuple(only or ()))
+    decision = decided(find_archive(archive, variables(), here()), record, options)
+    write_report(decision, to)
+    typer.echo(f"{to} is written: {decision.head.name}, {len(decision.primary)} rows.")
+    typer.echo("Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review.")

@@ -1,0 +1,3 @@
+"""tidebook: the day of a small harbour."""
+
+__version__ = "1"

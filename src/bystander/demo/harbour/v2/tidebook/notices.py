@@ -1,0 +1,29 @@
+"""Notices to skippers, written from templates."""
+
+from string import Template
+
+from tidebook.berths import fleet
+
+TEMPLATE = Template(
+    "To the skipper of $ship: berth clear from $start. Depth on the bar $depth m, yours is $draught m, "
+    "so keep $margin m under the keel. $advice"
+)
+BAR = 6.4
+WRITTEN = {}
+
+
+def advice(draught):
+    """Return what to tell a skipper."""
+    room = BAR - draught
+    return "Wait for the flood." if room < 1.0 else "Enter with care." if room < 2.0 else "Enter at any state of the tide."
+
+
+def notices(count):
+    """Yield a notice for each ship; ships of one draught share their text, which is filled once."""
+    for ship, _, draught, arrival, _ in fleet(count):
+        if draught not in WRITTEN:
+            WRITTEN[draught] = Template(TEMPLATE.safe_substitute(
+                start=f"{arrival // 60 % 24:02d}:{arrival % 60:02d}", depth=f"{BAR:.1f}",
+                draught=f"{draught:.1f}", margin=f"{BAR - draught:.1f}", advice=advice(draught),
+            )).template
+        yield WRITTEN[draught].replace("$ship", ship)

@@ -1,0 +1,70 @@
+"""What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
+
+from bystander.design.keys import arm_key, digest, workload_key
+from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
+from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
+from bystander.design.plain import arm_state_from, measure_from, plain, study_from
+from bystander.design.plan import PlannedBlock, block_order, plan_rounds, shuffled
+from bystander.design.study import (
+    DEFAULT_BLOCKS,
+    DEFAULT_LIMIT_S,
+    DEFAULT_MARGIN,
+    DEFAULT_RISK,
+    ONE_ARM_BLOCKS,
+    Arm,
+    Study,
+    Workload,
+)
+from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
+from bystander.design.trials import (
+    ArmState,
+    ArrayRows,
+    Record,
+    RecordHead,
+    Status,
+    TrialOutcome,
+    TrialRows,
+    Trials,
+)
+
+__all__ = [
+    "ARM_KEYS",
+    "DEFAULT_BLOCKS",
+    "DEFAULT_LIMIT_S",
+    "DEFAULT_MARGIN",
+    "DEFAULT_RISK",
+    "MEASURES",
+    "OBSERVED",
+    "ONE_ARM_BLOCKS",
+    "STUDY_KEYS",
+    "WORKLOAD_KEYS",
+    "Arm",
+    "ArmState",
+    "ArrayRows",
+    "Measure",
+    "PlannedBlock",
+    "Record",
+    "RecordHead",
+    "Status",
+    "Study",
+    "Surroundings",
+    "TrialOutcome",
+    "TrialRows",
+    "Trials",
+    "Workload",
+    "arm_key",
+    "arm_state_from",
+    "block_order",
+    "digest",
+    "fill_shell",
+    "filled_words",
+    "measure_from",
+    "measure_named",
+    "placeholder_names",
+    "plain",
+    "plan_rounds",
+    "read_study",
+    "shuffled",
+    "study_from",
+    "workload_key",
+]

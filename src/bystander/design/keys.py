@@ -1,0 +1,52 @@
+"""Keys: digests that tell whether two records speak of the same arm or workload."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+
+from bystander.design.study import Arm, Workload
+
+__all__ = ["arm_key", "digest", "workload_key"]
+
+
+def digest(value: object) -> str:
+    """Return 24 hexadecimal digits of SHA-256 over the canonical JSON of a value."""
+    text = json.dumps(value, sort_keys=True, ensure_ascii=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
+
+
+def workload_key(workload: Workload) -> str:
+    """Digest of kind, template, inputs, settings and answer rule."""
+    return digest(
+        {
+            "kind": "command",
+            "template": workload.command,
+            "shell": workload.shell,
+            "inputs": dict(workload.inputs),
+            "settings": dict(workload.settings),
+            "answer": workload.answer,
+        }
+    )
+
+
+def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
+    """Digest of the tree as it was, build steps, interpreter, settings, environment and commands.
+
+    Parameters
+    ----------
+    tree : str
+        Digest of the files.
+    interpreter : str
+        What runs build steps and commands, with its version; "" where unknown.
+    """
+    return digest(
+        {
+            "tree": tree,
+            "build": list(arm.build),
+            "interpreter": interpreter,
+            "settings": dict(arm.settings),
+            "environment": dict(arm.environment),
+            "command": dict(arm.command),
+        }
+    )

@@ -1,0 +1,133 @@
+"""What a study says, as frozen types."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+__all__ = [
+    "ANSWER_RULES",
+    "DEFAULT_BLOCKS",
+    "DEFAULT_LIMIT_S",
+    "DEFAULT_MARGIN",
+    "DEFAULT_RISK",
+    "ONE_ARM_BLOCKS",
+    "Arm",
+    "Study",
+    "Workload",
+]
+
+DEFAULT_MARGIN = 0.03
+DEFAULT_RISK = 0.05
+DEFAULT_BLOCKS = 20
+ONE_ARM_BLOCKS = 10
+DEFAULT_LIMIT_S = 600.0
+ANSWER_RULES = ("output", "exit code")
+
+
+@dataclass(frozen=True)
+class Arm:
+    """One state of the code or configuration.
+
+    Attributes
+    ----------
+    folder : str
+        Where it lies, relative to the study; "." is the working tree.
+    revision : str or None
+        A git revision to check out apart instead.
+    environment : mapping
+        Variables set for its trials and build steps.
+    settings : mapping
+        Values for placeholders.
+    build : tuple of str
+        Commands that install or compile, run once.
+    command : mapping
+        Commands by workload that replace the study's; the key "" stands for all workloads.
+    in_place : bool
+        Run in the folder itself, without a snapshot (observations without a study).
+    """
+
+    name: str
+    folder: str = "."
+    revision: str | None = None
+    environment: Mapping[str, str] = field(default_factory=dict)
+    settings: Mapping[str, str] = field(default_factory=dict)
+    build: tuple[str, ...] = ()
+    command: Mapping[str, str] = field(default_factory=dict)
+    in_place: bool = False
+
+    def command_for(self, workload: Workload) -> str:
+        """Return the command template that this arm runs for a workload."""
+        return self.command.get(workload.base, self.command.get("", workload.command))
+
+
+@dataclass(frozen=True)
+class Workload:
+    """Something to run, for one value of each of its inputs.
+
+    Attributes
+    ----------
+    name : str
+        Its base name with the inputs, for example "year[port=north]".
+    base : str
+        The name in the study.
+    command : str
+        The template, before placeholders are filled.
+    limit_s : float
+        A trial that takes longer is ended and counts as failed, in seconds.
+    answer : str or None
+        What the arms must agree on: "output", "exit code", or nothing but success.
+    weight : float or None
+        How often it runs in real life, relative to the others.
+    """
+
+    name: str
+    base: str
+    command: str
+    shell: bool = False
+    settings: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, str] = field(default_factory=dict)
+    limit_s: float = DEFAULT_LIMIT_S
+    answer: str | None = None
+    weight: float | None = None
+
+    def values(self, arm: Arm) -> dict[str, str]:
+        """Return the values of placeholders under an arm: inputs come before arm before workload."""
+        return {**self.settings, **arm.settings, **self.inputs}
+
+
+@dataclass(frozen=True)
+class Study:
+    """Everything that is fixed before the first trial.
+
+    Attributes
+    ----------
+    margin, risk : float
+        Shares from 0 to 1.
+    blocks : int
+        Blocks of each workload.
+    seed : int or None
+        Decides all orders; drawn and stored when the observation starts, where it is not given.
+    keep_environment : tuple of str
+        Variables taken over from the caller besides the standard list.
+    """
+
+    name: str
+    arms: tuple[Arm, ...]
+    workloads: tuple[Workload, ...]
+    margin: float = DEFAULT_MARGIN
+    risk: float = DEFAULT_RISK
+    blocks: int = DEFAULT_BLOCKS
+    measure: str = "elapsed"
+    seed: int | None = None
+    keep_environment: tuple[str, ...] = ()
+
+    @property
+    def reference(self) -> Arm:
+        """The arm that each other one is compared with."""
+        return self.arms[0]
+
+    @property
+    def comparisons(self) -> int:
+        """The number of compared (workload, candidate) pairs."""
+        return len(self.workloads) * (len(self.arms) - 1)

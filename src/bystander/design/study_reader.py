@@ -1,0 +1,345 @@
+"""From the text of a study file to a `Study`, or to a list of everything that is wrong with it."""
+
+from __future__ import annotations
+
+import itertools
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import replace
+from difflib import get_close_matches
+from typing import Any, Protocol
+
+from bystander.design.measures import MEASURES
+from bystander.design.placeholders import filled_words, placeholder_names
+from bystander.design.study import (
+    ANSWER_RULES,
+    DEFAULT_BLOCKS,
+    DEFAULT_LIMIT_S,
+    DEFAULT_MARGIN,
+    DEFAULT_RISK,
+    Arm,
+    Study,
+    Workload,
+)
+from bystander.errors import StudyError, UnitError
+from bystander.units import parse_duration, parse_share
+
+__all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
+
+STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "keep_environment", "arms", "workloads")
+ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
+WORKLOAD_KEYS = ("command", "shell", "settings", "inputs", "limit", "answer", "weight")
+_NAME = re.compile(r"[^\W_][\w .+-]*")
+_SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_RESERVED = ("placebo",)
+
+
+class Surroundings(Protocol):
+    """What the reader must ask of the place where the study lies."""
+
+    def has_folder(self, path: str) -> bool:
+        """Whether there is such a folder, relative to the study."""
+
+    def revision_problem(self, revision: str) -> str | None:
+        """Why a revision cannot be checked out: one clause, or None."""
+
+
+class _Reader:
+    """Collects problems while it reads; every method returns something usable, right or not."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.problems: list[str] = []
+
+    def wrong(self, path: str, clause: str) -> None:
+        self.problems.append(f"{self.file}: {path}: {clause}")
+
+    def table(self, value: Any, path: str) -> dict[str, Any]:
+        if isinstance(value, dict):
+            return value
+        self.wrong(path, f"{_shown(value)} is no table; write [{path}]")
+        return {}
+
+    def keys(self, table: Mapping[str, Any], known: tuple[str, ...], path: str) -> None:
+        for key in table:
+            if key not in known:
+                near = get_close_matches(key, known, 1, 0.5)
+                hint = f'did you mean "{near[0]}"?' if near else "known keys are " + ", ".join(known)
+                self.wrong(f"{path}.{key}" if path else key, f"there is no such key; {hint}")
+
+    def text(self, table: Mapping[str, Any], key: str, path: str) -> str | None:
+        value = table.get(key)
+        if value is None or (isinstance(value, str) and value.strip()):
+            return value
+        self.wrong(f"{path}.{key}" if path else key, f"{_shown(value)} is no text; write a string in quotes")
+        return None
+
+    def texts(self, value: Any, path: str) -> tuple[str, ...]:
+        if value is None:
+            return ()
+        if isinstance(value, list) and all(isinstance(item, str) and item.strip() for item in value):
+            return tuple(value)
+        self.wrong(path, f'{_shown(value)} is no list of texts; write for example ["make"]')
+        return ()
+
+    def pairs(self, value: Any, path: str, name_rule: re.Pattern[str] | None = None) -> dict[str, str]:
+        found = {}
+        for key, item in self.table(value, path).items() if value is not None else ():
+            if name_rule and not name_rule.fullmatch(key):
+                self.wrong(f"{path}.{key}", "a setting's name is made of letters, digits and _")
+            elif isinstance(item, str | int | float) and not isinstance(item, bool):
+                found[key] = str(item)
+            else:
+                self.wrong(f"{path}.{key}", f"{_shown(item)} is no value; write a text or a number")
+        return found
+
+    def name(self, name: str, path: str) -> None:
+        if not _NAME.fullmatch(name):
+            self.wrong(path, f'"{name}" is no name; use letters, digits, spaces and . + - _')
+        elif name in _RESERVED:
+            self.wrong(path, f'"{name}" is a name that Bystander keeps for itself; choose another')
+
+    def share(self, table: Mapping[str, Any], key: str, default: float, most: float) -> float:
+        if key not in table:
+            return default
+        try:
+            share = parse_share(table[key])
+        except UnitError as error:
+            self.wrong(key, str(error))
+            return default
+        if not 0 < share <= most:
+            self.wrong(key, f"{_shown(table[key])} is out of range; it must be above 0 and at most {most:.0%}")
+            return default
+        return share
+
+    def whole(self, table: Mapping[str, Any], key: str, default: int | None, least: int, most: int) -> int | None:
+        value = table.get(key, default)
+        if value is None or (type(value) is int and least <= value <= most):
+            return value
+        self.wrong(key, f"{_shown(value)} is no whole number from {least} to {most}")
+        return default
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, str):
+        return f'"{value}"'
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, dict):
+        return "a table"
+    return str(value)
+
+
+def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
+    """Return the study that a TOML text describes.
+
+    Parameters
+    ----------
+    file : str
+        The name by which messages call it.
+
+    Raises
+    ------
+    StudyError
+        With every problem of the file, one sentence each.
+    """
+    try:
+        top = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise StudyError([f"{file}: {_toml_problem(str(error))}"]) from None
+    reader = _Reader(file)
+    reader.keys(top, STUDY_KEYS, "")
+    arms = _arms(reader, top.get("arms"), surroundings)
+    workloads = _workloads(reader, top.get("workloads"), arms)
+    measure = reader.text(top, "measure", "") or "elapsed"
+    known = [m.name for m in MEASURES.values() if m.better]
+    if measure not in known:
+        near = get_close_matches(measure, known, 1, 0.5) or known[:1]
+        reader.wrong("measure", f'there is no measure "{measure}"; did you mean "{near[0]}"?')
+    study = Study(
+        name=reader.text(top, "name", "") or "unnamed study",
+        arms=arms,
+        workloads=workloads,
+        margin=reader.share(top, "margin", DEFAULT_MARGIN, 1.0),
+        risk=reader.share(top, "risk", DEFAULT_RISK, 0.5),
+        blocks=reader.whole(top, "blocks", DEFAULT_BLOCKS, 1, 100_000) or DEFAULT_BLOCKS,
+        measure=measure,
+        seed=reader.whole(top, "seed", None, 0, 2**63 - 1),
+        keep_environment=reader.texts(top.get("keep_environment"), "keep_environment"),
+    )
+    if reader.problems:
+        raise StudyError(reader.problems)
+    return study
+
+
+def _toml_problem(message: str) -> str:
+    """Turn a parser's message into our sentence; a name given twice is the commonest slip."""
+    if "declare" in message and "twice" in message or "overwrite" in message or "mutate" in message:
+        return f"a name or key stands twice; each arm, workload and key may be given once ({message})"
+    return f"it is not valid TOML: {message}"
+
+
+def _arms(reader: _Reader, value: Any, surroundings: Surroundings) -> tuple[Arm, ...]:
+    if not value:
+        reader.wrong("arms", 'no arm is given; write for example [arms.before] with revision = "v1"')
+        return ()
+    return tuple(
+        _arm(reader, name, reader.table(table, f"arms.{name}"), surroundings)
+        for name, table in reader.table(value, "arms").items()
+    )
+
+
+def _arm(reader: _Reader, name: str, table: dict[str, Any], surroundings: Surroundings) -> Arm:
+    path = f"arms.{name}"
+    reader.name(name, path)
+    reader.keys(table, ARM_KEYS, path)
+    folder, revision = reader.text(table, "folder", path), reader.text(table, "revision", path)
+    if folder and revision:
+        reader.wrong(path, "folder and revision are both given; keep the one that is meant")
+    elif folder and not surroundings.has_folder(folder):
+        reader.wrong(f"{path}.folder", f'there is no folder "{folder}" beside the study')
+    elif revision and (problem := surroundings.revision_problem(revision)):
+        reader.wrong(f"{path}.revision", problem)
+    command = table.get("command")
+    commands = {"": command} if isinstance(command, str) else reader.pairs(command, f"{path}.command")
+    return Arm(
+        name=name,
+        folder=folder or ".",
+        revision=revision,
+        environment=reader.pairs(table.get("environment"), f"{path}.environment"),
+        settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
+        build=reader.texts(table.get("build"), f"{path}.build"),
+        command=commands,
+    )
+
+
+def _workloads(reader: _Reader, value: Any, arms: tuple[Arm, ...]) -> tuple[Workload, ...]:
+    if not value:
+        reader.wrong("workloads", 'no workload is given; write for example [workloads.year] with command = "..."')
+        return ()
+    found: list[Workload] = []
+    for name, table in reader.table(value, "workloads").items():
+        found += _expanded(reader, name, reader.table(table, f"workloads.{name}"), arms)
+    bases = {workload.base for workload in found}
+    for arm in arms:
+        for base in arm.command:
+            if base and base not in bases:
+                reader.wrong(f"arms.{arm.name}.command.{base}", f'there is no workload "{base}"')
+        for step in arm.build:
+            _check_template(reader, f"arms.{arm.name}.build", step, arm.settings)
+    return tuple(found)
+
+
+def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm, ...]) -> list[Workload]:
+    """Return one workload for each combination of input values."""
+    path = f"workloads.{name}"
+    reader.name(name, path)
+    reader.keys(table, WORKLOAD_KEYS, path)
+    command = reader.text(table, "command", path)
+    if command is None and "command" not in table:
+        reader.wrong(path, 'no command is given; write for example command = "python -m tidebook version"')
+    if not isinstance(shell := table.get("shell", False), bool):
+        reader.wrong(f"{path}.shell", f"{_shown(shell)} is neither true nor false")
+    inputs = _inputs(reader, table.get("inputs"), f"{path}.inputs")
+    plain = Workload(
+        name=name,
+        base=name,
+        command=command or "",
+        shell=shell is True,
+        settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
+        limit_s=_limit(reader, table, path),
+        answer=_answer(reader, table, path),
+        weight=_weight(reader, table, path),
+    )
+    workloads = []
+    for chosen in itertools.product(*inputs.values()):
+        values = dict(zip(inputs, chosen, strict=True))
+        label = ",".join(f"{key}={value}" for key, value in values.items())
+        workloads.append(replace(plain, name=f"{name}[{label}]" if label else name, inputs=values))
+    if command:
+        _check_commands(reader, path, workloads[0], arms)
+    return workloads
+
+
+def _inputs(reader: _Reader, value: Any, path: str) -> dict[str, tuple[str, ...]]:
+    found: dict[str, tuple[str, ...]] = {}
+    for key, items in reader.table(value, path).items() if value is not None else ():
+        right = isinstance(items, list) and all(
+            isinstance(item, str | int | float) and not isinstance(item, bool) for item in items
+        )
+        if not _SETTING.fullmatch(key):
+            reader.wrong(f"{path}.{key}", "an input's name is made of letters, digits and _")
+        elif not right or not items:
+            reader.wrong(f"{path}.{key}", f'{_shown(items)} is no list of values; write for example ["north", "south"]')
+        elif len({str(item) for item in items}) < len(items):
+            twice = next(str(item) for item in items if [str(i) for i in items].count(str(item)) > 1)
+            reader.wrong(f"{path}.{key}", f'the value "{twice}" stands twice; each would be a workload of the same name')
+        else:
+            found[key] = tuple(str(item) for item in items)
+    return found
+
+
+def _limit(reader: _Reader, table: Mapping[str, Any], path: str) -> float:
+    if "limit" not in table:
+        return DEFAULT_LIMIT_S
+    try:
+        limit = parse_duration(table["limit"])
+    except UnitError as error:
+        reader.wrong(f"{path}.limit", str(error))
+        return DEFAULT_LIMIT_S
+    if limit <= 0:
+        reader.wrong(f"{path}.limit", f"{_shown(table['limit'])} leaves no time; it must be above 0 s")
+    return limit
+
+
+def _answer(reader: _Reader, table: Mapping[str, Any], path: str) -> str | None:
+    answer = table.get("answer")
+    if answer is None or answer in ANSWER_RULES:
+        return answer
+    reader.wrong(f"{path}.answer", f'{_shown(answer)} is no answer rule; write "output" or "exit code"')
+    return None
+
+
+def _weight(reader: _Reader, table: Mapping[str, Any], path: str) -> float | None:
+    weight = table.get("weight")
+    if weight is None:
+        return None
+    if isinstance(weight, int | float) and not isinstance(weight, bool) and 0 <= weight < float("inf"):
+        return float(weight)
+    reader.wrong(f"{path}.weight", f"{_shown(weight)} is no weight; write a number of 0 or more")
+    return None
+
+
+def _check_commands(reader: _Reader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
+    """Check the command of each arm; what is wrong alike in all of them is told once."""
+    before = len(reader.problems)
+    used: set[str] = set()
+    for arm in arms:
+        template = arm.command_for(workload)
+        where = f"{path}.command" if template == workload.command else f"arms.{arm.name}.command"
+        used |= set(placeholder_names(template))
+        _check_template(reader, where, template, workload.values(arm), arm.name)
+    reader.problems[before:] = dict.fromkeys(reader.problems[before:])
+    for name in workload.inputs:
+        if arms and name not in used:
+            reader.wrong(f"{path}.inputs.{name}", f"the command does not use it; write {{{name}}} where it belongs")
+
+
+def _check_template(
+    reader: _Reader, path: str, template: str, values: Mapping[str, str], arm: str | None = None
+) -> None:
+    try:
+        words = filled_words(template, dict.fromkeys(placeholder_names(template), ""))
+    except ValueError:
+        reader.wrong(path, f"{_shown(template)} has a quote that is never closed")
+        return
+    if not words:
+        reader.wrong(path, "the command is empty")
+    for name in placeholder_names(template):
+        if name not in values:
+            known = ", ".join(values) or "none"
+            near = get_close_matches(name, list(values), 1, 0.5)
+            hint = f"did you mean {{{near[0]}}}?" if near else "double the braces if they are meant as such"
+            under = f" under arm {arm}" if arm else ""
+            reader.wrong(path, f"{{{name}}} is no setting or input{under} (known: {known}); {hint}")

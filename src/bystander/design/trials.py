@@ -1,0 +1,226 @@
+"""Trials and records as frozen types, column by column, ready for arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import IntEnum
+from typing import TYPE_CHECKING, Any
+
+from bystander.design.measures import Measure
+from bystander.design.study import Study
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+__all__ = ["ArmState", "ArrayRows", "Record", "RecordHead", "Status", "TrialOutcome", "TrialRows", "Trials"]
+
+
+class Status(IntEnum):
+    """How a trial ended."""
+
+    OK = 0
+    EXIT = 1
+    SIGNAL = 2
+    CUT = 3
+    NOT_STARTED = 4
+    INVALID = 5
+
+    @property
+    def text(self) -> str:
+        """The word for it in files and tables."""
+        return _STATUS_WORDS[self]
+
+
+_STATUS_WORDS = {
+    Status.OK: "ok",
+    Status.EXIT: "exit",
+    Status.SIGNAL: "signal",
+    Status.CUT: "cut",
+    Status.NOT_STARTED: "not-started",
+    Status.INVALID: "invalid",
+}
+
+
+@dataclass(frozen=True)
+class TrialOutcome:
+    """What one trial left behind.
+
+    Attributes
+    ----------
+    status : Status
+    detail : int
+        Exit code, signal number or error number, by the status.
+    started_wall_s, started_monotonic_s : float
+        On the wall clock (since 1970) and the monotonic clock, in seconds.
+    readings : mapping
+        By measure name, in SI units; NaN where it could not be read.
+    answer : str
+        Digest of standard output.
+    excerpt : str
+        The first lines of what a failed trial printed.
+    left_behind : int
+        Processes that outlived the trial and were ended.
+    """
+
+    status: Status
+    detail: int
+    started_wall_s: float
+    started_monotonic_s: float
+    readings: Mapping[str, float]
+    answer: str = ""
+    excerpt: str = ""
+    left_behind: int = 0
+
+
+@dataclass(frozen=True)
+class ArmState:
+    """An arm as it was found or made.
+
+    Attributes
+    ----------
+    key : str
+        See `keys.arm_key`.
+    folder : str
+        The absolute working directory of its trials.
+    identity : str
+        What a reader should know it by: a commit, "working tree", a folder.
+    facts : mapping
+        Everything else that was recorded: tree, commit, interpreter, environment, commands.
+    """
+
+    name: str
+    key: str
+    folder: str
+    identity: str
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class RecordHead:
+    """A record without its trials.
+
+    Attributes
+    ----------
+    origin : str
+        "observed" or "imported".
+    state : str
+        "complete", "interrupted", or "running" (also after a kill: nobody lived to say otherwise).
+    started_wall_s : float
+        Seconds since 1970.
+    notes : tuple of str
+        Sentences that every output repeats.
+    """
+
+    uuid: str
+    name: str
+    origin: str
+    state: str
+    started_wall_s: float
+    study: Study
+    study_folder: str
+    arms: tuple[ArmState, ...]
+    workload_keys: tuple[str, ...]
+    measures: tuple[Measure, ...]
+    machine: Mapping[str, Any]
+    version: str
+    notes: tuple[str, ...] = ()
+
+    @property
+    def complete(self) -> bool:
+        """Whether every planned trial ended."""
+        return self.state == "complete"
+
+
+@dataclass(frozen=True)
+class Trials:
+    """All trials of a record whose attempts are whole, column by column; n rows.
+
+    Attributes
+    ----------
+    workload, arm, block, order : ndarray of int, shape (n,)
+        Positions in the study; block and order are -1 where the trial belongs to no block.
+    status : ndarray of int, shape (n,)
+        Values of `Status`.
+    limit_s : ndarray of float, shape (n,)
+        Where a cut trial was cut, NaN elsewhere.
+    readings : ndarray of float, shape (n, k)
+        One column per measure of the record, NaN where nothing was read.
+    answers : ndarray of int, shape (n,)
+        Equal numbers stand for equal answers; -1 where none was kept.
+    started_s : ndarray of float, shape (n,)
+        Wall time, NaN where unknown.
+    details : ndarray of int, shape (n,)
+    """
+
+    workload: NDArray[np.int64]
+    arm: NDArray[np.int64]
+    block: NDArray[np.int64]
+    order: NDArray[np.int64]
+    status: NDArray[np.int64]
+    limit_s: NDArray[np.float64]
+    readings: NDArray[np.float64]
+    answers: NDArray[np.int64]
+    started_s: NDArray[np.float64]
+    details: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return int(self.workload.size)
+
+
+@dataclass(frozen=True)
+class Record:
+    """A record: its head and its trials.
+
+    Attributes
+    ----------
+    samples : mapping
+        By (row of trials, measure name): all values of a trial whose reading is their median.
+    excerpts : mapping
+        By row of trials: what a failed trial printed first.
+    """
+
+    head: RecordHead
+    trials: Trials
+    samples: Mapping[tuple[int, str], NDArray[np.float64]] = field(default_factory=dict)
+    excerpts: Mapping[int, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class TrialRows:
+    """Trials of one workload that are written at once, every block whole; arrays of n rows.
+
+    Attributes
+    ----------
+    readings : ndarray, shape (n, k)
+        One column per measure of the record, NaN where nothing was read.
+    samples : sequence of (row, measure, ndarray)
+        All values of trials that have several.
+    answers, excerpts : sequence of str or None, or None
+        As in `TrialOutcome`, one per row; None where no row has any.
+    """
+
+    workload: int
+    block: NDArray[np.int64]
+    arm: NDArray[np.int64]
+    order: NDArray[np.int64]
+    status: NDArray[np.int64]
+    detail: NDArray[np.int64]
+    limit_s: NDArray[np.float64]
+    started_s: NDArray[np.float64]
+    readings: NDArray[np.float64]
+    samples: Sequence[tuple[int, int, NDArray[np.float64]]] = ()
+    answers: Sequence[str | None] | None = None
+    excerpts: Sequence[str | None] | None = None
+
+
+@dataclass(frozen=True)
+class ArrayRows:
+    """Trials in no block, one array per workload, arm and measure; statuses are values of `Status`."""
+
+    workload: int
+    arm: int
+    measure: int
+    readings: NDArray[np.float64]
+    statuses: NDArray[np.int8]

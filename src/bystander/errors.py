@@ -1,0 +1,68 @@
+"""One tree of errors; the command line maps each class to an exit code once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+__all__ = [
+    "ArchiveError",
+    "ArmError",
+    "BystanderError",
+    "DataError",
+    "LauncherError",
+    "MachineBusyError",
+    "StudyError",
+    "UnitError",
+    "UnknownRecordError",
+    "UsageError",
+]
+
+
+class BystanderError(Exception):
+    """Something could not be done; the message is one clear sentence."""
+
+
+class UsageError(BystanderError):
+    """The command, the study or a file is wrong; the user can mend it."""
+
+
+class UnitError(UsageError):
+    """A text is no duration, share or size."""
+
+
+class StudyError(UsageError):
+    """A study is wrong; all its problems are told at once.
+
+    Parameters
+    ----------
+    problems : sequence of str
+        One sentence each: file, key path, value and what would be right.
+    """
+
+    def __init__(self, problems: Sequence[str]) -> None:
+        super().__init__("\n".join(problems))
+        self.problems = tuple(problems)
+
+
+class DataError(UsageError):
+    """A file to be read in is damaged or has wrong columns or values."""
+
+
+class UnknownRecordError(UsageError):
+    """The archive has no such record."""
+
+
+class ArmError(BystanderError):
+    """An arm could not be made ready: git, a folder or a build step failed."""
+
+
+class LauncherError(BystanderError):
+    """The launcher could not start or went away."""
+
+
+class ArchiveError(BystanderError):
+    """The archive cannot be opened or written."""
+
+
+class MachineBusyError(BystanderError):
+    """Another observation runs on this machine."""

@@ -1,0 +1,98 @@
+"""A decision as one JSON document; its schema is docs/verdicts.schema.json."""
+
+from __future__ import annotations
+
+import json
+import math
+from typing import Any
+
+from bystander.verdicts import ArmSide, Decision, Row
+
+__all__ = ["verdicts_json"]
+
+
+def verdicts_json(decision: Decision) -> str:
+    """Return the document, indented; numbers that are unbounded or undefined are null."""
+    head = decision.head
+    document = {
+        "format": "bystander.verdicts",
+        "version": 1,
+        "record": head.name,
+        "record_uuid": head.uuid,
+        "study": head.study.name,
+        "complete": head.complete,
+        "origin": head.origin,
+        "reference": head.study.reference.name,
+        "candidates": list(decision.candidates),
+        "measure": decision.measure.name,
+        "margin": decision.margin,
+        "risk": decision.risk,
+        "comparisons": decision.comparisons,
+        "seed": head.study.seed,
+        "exploration": list(decision.exploration),
+        "notes": [{"code": note.code, "text": note.text} for note in decision.notes],
+        "results": [_result(row) for row in decision.rows],
+        "arms_alone": [_alone(single) for single in decision.singles],
+        "summary": decision.summary,
+    }
+    return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)
+
+
+def _number(value: float) -> float | None:
+    return value if math.isfinite(value) else None
+
+
+def _side(side: ArmSide) -> dict[str, Any]:
+    return {"trials": side.trials, "failed": side.failed, "median": _number(side.median)}
+
+
+def _result(row: Row) -> dict[str, Any]:
+    ratio = row.scale == "ratio"
+    ends = [_number(row.low), _number(row.high)]
+    if ratio and row.low <= 0:
+        ends[0] = None
+    return {
+        "workload": row.workload,
+        "arm": row.arm,
+        "measure": row.measure.name,
+        "primary": row.primary,
+        "unit": row.measure.unit,
+        "pairing": row.pairing,
+        "blocks": row.blocks,
+        "reference": _side(row.reference),
+        "candidate": _side(row.candidate),
+        "scale": row.scale,
+        "ratio": _number(row.estimate) if ratio else None,
+        "interval": ends if ratio else [None, None],
+        "difference": None if ratio else _number(row.estimate),
+        "difference_interval": [None, None] if ratio else ends,
+        "confidence": row.confidence,
+        "p": _number(row.p),
+        "p_adjusted": _number(row.p_adjusted),
+        "e": _number(row.e),
+        "e_adjusted": _number(row.e_adjusted),
+        "smallest_shown": _number(row.smallest_shown),
+        "verdict": row.verdict,
+        "relevance": row.relevance,
+        "weight": row.weight,
+        "notes": [{"code": note.code, "text": note.text} for note in row.notes],
+    }
+
+
+def _alone(single: Any) -> dict[str, Any]:
+    s = single.summary
+    return {
+        "workload": single.workload,
+        "arm": single.arm,
+        "measure": single.measure.name,
+        "unit": single.measure.unit,
+        "trials": int(single.values.size) + single.failed,
+        "failed": single.failed,
+        "median": s.median if s else None,
+        "median_interval": [_number(s.median_low), _number(s.median_high)] if s else [None, None],
+        "confidence": s.confidence if s else None,
+        "quartiles": [s.first_quartile, s.third_quartile] if s else [None, None],
+        "least": s.least if s else None,
+        "most": s.most if s else None,
+        "spread": s.spread if s else None,
+    }

@@ -1,0 +1,30 @@
+"""Where things happen: arms are made ready, trials run, the machine is described.
+
+This room owns processes, checkouts and locks, and gives all of them back.
+"""
+
+from bystander.field.arms import ArmMaker, folder_digest
+from bystander.field.commands import ReadyCommand, ready_command
+from bystander.field.environment import STANDARD_VARIABLES, trial_environment
+from bystander.field.git import Git
+from bystander.field.interpreters import interpreter_facts
+from bystander.field.launcher import Launcher
+from bystander.field.locks import MachineLock
+from bystander.field.machine import boot_id, machine_facts
+from bystander.field.surroundings import StudyFolder
+
+__all__ = [
+    "STANDARD_VARIABLES",
+    "ArmMaker",
+    "Git",
+    "Launcher",
+    "MachineLock",
+    "ReadyCommand",
+    "StudyFolder",
+    "boot_id",
+    "folder_digest",
+    "interpreter_facts",
+    "machine_facts",
+    "ready_command",
+    "trial_environment",
+]

@@ -1,0 +1,206 @@
+"""Arms are made ready: checked out apart, or snapshot, and built, once per arm key.
+
+Everything that Bystander lays out goes to `.bystander/arms/KEY`. Keys are of one length, and so
+are the paths: a longer path is a slower one for some programs.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from bystander.design import Arm, ArmState, Study, arm_key, filled_words
+from bystander.errors import ArmError
+from bystander.field.commands import ready_command
+from bystander.field.environment import trial_environment
+from bystander.field.git import Git
+from bystander.field.interpreters import interpreter_facts
+from bystander.field.surroundings import StudyFolder
+
+__all__ = ["ArmMaker", "folder_digest"]
+
+_LOG_LINES = 15
+_HASHED_BYTES = 256 * 2**20
+_NOT_CODE = {".bystander", ".git", "__pycache__"}
+
+
+@dataclass(frozen=True)
+class _Source:
+    """Where an arm's files come from: a tree in git, or a folder used where it is (tree is its digest)."""
+
+    tree: str
+    identity: str
+    facts: dict[str, str]
+    git: Git | None = None
+    folder: Path | None = None
+
+
+class ArmMaker:
+    """Makes the arms of one study ready.
+
+    Parameters
+    ----------
+    place : StudyFolder
+    caller : mapping
+        The environment from which trials take their stated list of variables.
+    """
+
+    def __init__(self, place: StudyFolder, caller: Mapping[str, str]) -> None:
+        self.place = place
+        self.caller = caller
+
+    def environment(self, study: Study, arm: Arm) -> dict[str, str]:
+        """Return the variables of an arm's trials and build steps."""
+        return trial_environment(self.caller, study.keep_environment, arm.environment)
+
+    def make(self, study: Study, arm: Arm) -> ArmState:
+        """Return the arm, ready to run; raise ArmError when git or a build step fails."""
+        environment = self.environment(study, arm)
+        source = self._source(arm)
+        interpreter = self._interpreter(study, arm, environment, source)
+        key = arm_key(arm, source.tree, interpreter.get("version", ""))
+        if source.git is None:
+            assert source.folder
+            if arm.build:
+                self._build_in_place(arm, key, source.folder, environment)
+            folder = source.folder
+        else:
+            folder = self._laid_out(arm, key, source, environment)
+        facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
+        return ArmState(arm.name, key, str(folder), source.identity, facts)
+
+    def _interpreter(
+        self, study: Study, arm: Arm, environment: Mapping[str, str], source: _Source
+    ) -> dict[str, str]:
+        """Return facts of the Python interpreter that the arm's first Python command would run, if any."""
+        folder = str(source.folder or self.place.path)
+        for workload in study.workloads:
+            words = ["sh"] if workload.shell else filled_words(arm.command_for(workload), workload.values(arm))
+            if "/" in words[0] and not Path(words[0]).is_absolute():
+                continue  # inside the arm, which is not laid out yet
+            try:
+                path = ready_command(workload, arm, folder, environment).path
+            except Exception:  # told properly once the arm is ready
+                continue
+            if facts := interpreter_facts(path, environment, folder):
+                return facts
+        return {}
+
+    def _source(self, arm: Arm) -> _Source:
+        git = self.place.git
+        if arm.revision is not None:
+            if git is None:
+                raise ArmError(f"arm {arm.name}: {self.place.path} lies in no git repository")
+            commit = git.commit(arm.revision)
+            facts = {"commit": commit, "subject": git.subject(commit)}
+            return _Source(git.tree_of(commit), f"{arm.revision} ({commit[:10]})", facts, git)
+        folder = (self.place.path / arm.folder).resolve()
+        if arm.in_place:
+            return _Source("", f"folder {folder}", {}, folder=folder)
+        if folder == self.place.path and git is not None:
+            tree = git.snapshot(self._objects)
+            return _Source(tree, f"working tree ({tree[:10]})", {}, git)
+        digest = folder_digest(folder)
+        return _Source(digest, f"folder {arm.folder} ({digest[:10]})", {"digest": digest}, folder=folder)
+
+    @property
+    def _objects(self) -> Path:
+        return self.place.own / "objects"
+
+    @property
+    def _arms(self) -> Path:
+        arms = self.place.own / "arms"
+        arms.mkdir(exist_ok=True)
+        return arms
+
+    def _laid_out(self, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
+        """Check out and build under the arm's lock, unless that was done before."""
+        assert source.git
+        home, ready = self._arms / key, self._arms / f"{key}.ready"
+        inner = home / self.place.path.relative_to(source.git.top.resolve())
+        with _locked(self._arms / f"{key}.lock"):
+            if ready.exists() and home.is_dir():
+                return inner
+            ready.unlink(missing_ok=True)
+            shutil.rmtree(home, ignore_errors=True)
+            home.mkdir()
+            source.git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None)
+            if not inner.is_dir():
+                raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inner.relative_to(home)}")
+            self._build(arm, key, inner, environment)
+            ready.write_text(json.dumps({"tree": source.tree, "build": list(arm.build)}), encoding="utf-8")
+        return inner
+
+    def _build_in_place(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
+        ready = self._arms / f"{key}.ready"
+        with _locked(self._arms / f"{key}.lock"):
+            if not ready.exists():
+                self._build(arm, key, folder, environment)
+                ready.write_text(json.dumps({"build": list(arm.build)}), encoding="utf-8")
+
+    def _build(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
+        """Run the build steps; their output is kept beside the arm, and shown when one fails."""
+        log = self._arms / f"{key}.build.log"
+        for step in arm.build:
+            words = filled_words(step, arm.settings)
+            with log.open("a", encoding="utf-8") as output:
+                output.write(f"$ {step}\n")
+                output.flush()
+                try:
+                    code = subprocess.run(
+                        words, cwd=folder, env=dict(environment), stdin=subprocess.DEVNULL, stdout=output,
+                        stderr=subprocess.STDOUT, check=False,
+                    ).returncode  # fmt: skip
+                except OSError as error:
+                    output.write(f"{words[0]}: {error.strerror}\n")
+                    code = 127
+            if code:
+                last = log.read_text(encoding="utf-8", errors="replace").splitlines()[-_LOG_LINES:]
+                ended = f"exit code {code}" if code > 0 else f"signal {-code}"
+                raise ArmError(
+                    f'arm {arm.name}: build step "{step}" ended with {ended}; its output is kept in {log}:\n'
+                    + "\n".join(f"  {line}" for line in last)
+                )
+
+
+@contextmanager
+def _locked(path: Path) -> Iterator[None]:
+    """Hold a lock file: other processes that make the same arm wait here and then find it ready."""
+    fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(fd)
+
+
+def folder_digest(folder: Path) -> str:
+    """Return a digest of a folder's files: their paths, modes and contents.
+
+    Beyond 256 MiB, sizes and times stand for the contents, and the digest says so in front.
+    """
+    files = sorted(
+        path
+        for path in folder.rglob("*")
+        if not _NOT_CODE & set(path.relative_to(folder).parts) and (path.is_symlink() or path.is_file())
+    )
+    by_time = sum(path.lstat().st_size for path in files) > _HASHED_BYTES
+    total = hashlib.sha256()
+    for path in files:
+        state = path.lstat()
+        total.update(f"{path.relative_to(folder)}\0{state.st_mode:o}\0{state.st_size}\0".encode(errors="replace"))
+        if path.is_symlink():
+            total.update(os.fsencode(os.readlink(path)))
+        elif by_time:
+            total.update(str(state.st_mtime_ns).encode())
+        else:
+            total.update(hashlib.sha256(path.read_bytes()).digest())
+    return ("times-" if by_time else "") + total.hexdigest()[:24]

@@ -1,0 +1,273 @@
+"""The launcher: starts one trial at a time and accounts for it.  Run by path, standard library only.
+
+It is a small process of its own, for three reasons: a child's peak memory is never reported below
+that of the process that started it; starting a child from a large process is slow; and it outlives
+a killed Bystander just long enough to end the trial's whole tree.
+
+Protocol: one JSON object per line, requests on standard input and answers on standard output.  When
+standard input ends, Bystander is gone: the tree is ended and the launcher leaves.
+"""
+
+import ctypes
+import json
+import os
+import select
+import signal
+import sys
+import time
+
+PR_SET_CHILD_SUBREAPER = 36
+ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
+STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
+
+
+class Requests:
+    """Lines from standard input, read without a buffer that could hide them from poll()."""
+
+    def __init__(self):
+        self.pending = b""
+
+    def next(self):
+        """Return the next request, or None when the other end is closed."""
+        while b"\n" not in self.pending:
+            data = os.read(0, 1 << 16)
+            if not data:
+                return None
+            self.pending += data
+        line, self.pending = self.pending.split(b"\n", 1)
+        return json.loads(line)
+
+
+def become_subreaper():
+    """Adopt orphans of a trial, so that none of them can leave its tree unseen."""
+    try:
+        return ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
+    except (OSError, AttributeError):
+        return False
+
+
+def forget_own_peak():
+    """Set this process's high-water mark back to what it holds now: it is the floor of every child's."""
+    try:
+        with open("/proc/self/clear_refs", "w") as f:
+            f.write("5")
+    except OSError:
+        pass
+
+
+def own_peak_bytes():
+    """Return this process's high-water mark, or -1."""
+    try:
+        with open("/proc/self/status") as f:
+            for line in f:
+                if line.startswith("VmHWM:"):
+                    return int(line.split()[1]) * 1024
+    except (OSError, ValueError):
+        pass
+    return -1
+
+
+def run_queue_ns(pid):
+    """Return (time on CPU, time in the run queue) of a zombie's main thread, or (-1, -1)."""
+    try:
+        with open("/proc/%d/schedstat" % pid) as f:
+            on_cpu, queued = f.read().split()[:2]
+        return int(on_cpu), int(queued)
+    except (OSError, ValueError):
+        return -1, -1
+
+
+def descendants():
+    """Return the process ids of everything below this process."""
+    children = {}
+    for name in os.listdir("/proc") if os.path.isdir("/proc") else []:
+        if name.isdigit():
+            try:
+                with open("/proc/%s/stat" % name, "rb") as f:
+                    fields = f.read().rsplit(b")", 1)[1].split()
+            except (OSError, IndexError):
+                continue
+            if fields[0] not in (b"Z", b"X"):
+                children.setdefault(int(fields[1]), []).append(int(name))
+    found, waiting = [], [os.getpid()]
+    while waiting:
+        below = children.get(waiting.pop(), [])
+        found += below
+        waiting += below
+    return found
+
+
+def kill(pid, group=False):
+    try:
+        (os.killpg if group else os.kill)(pid, signal.SIGKILL)
+    except (ProcessLookupError, PermissionError):
+        pass
+
+
+def reap():
+    """Reap what has ended; return False when there is no child at all."""
+    while True:
+        try:
+            pid, _ = os.waitpid(-1, os.WNOHANG)
+        except ChildProcessError:
+            return False
+        if pid == 0:
+            return True
+
+
+def end_tree(seconds=5.0):
+    """End and reap every descendant, also those that started while we looked; return how many."""
+    ended = set()
+    give_up = time.monotonic() + seconds
+    while reap() and time.monotonic() < give_up:
+        alive = descendants()
+        for pid in alive:
+            kill(pid)
+        ended.update(alive)
+        time.sleep(0.001 if alive else 0.0005)
+    return len(ended)
+
+
+class Exits:
+    """Waits for one child's end, for the other end of the control pipe, and for the limit, at once."""
+
+    def __init__(self, pid):
+        self.poll = select.poll()
+        self.poll.register(0, select.POLLIN | select.POLLHUP)
+        self.pidfd = os.pidfd_open(pid) if hasattr(os, "pidfd_open") else -1
+        self.pid = pid
+        if self.pidfd >= 0:
+            self.poll.register(self.pidfd, select.POLLIN)
+
+    def wait(self, limit_ns):
+        """Return "ended", "cut" or "abort", and the monotonic time in ns just after."""
+        stop = time.monotonic_ns() + limit_ns
+        while True:
+            left_ms = max(0, -(-(stop - time.monotonic_ns()) // 1000000))
+            events = self.poll.poll(left_ms if self.pidfd >= 0 else min(left_ms, 1))
+            now = time.monotonic_ns()
+            ready = [fd for fd, _ in events]
+            if self.pidfd in ready or (self.pidfd < 0 and self._ended()):
+                return "ended", now
+            if 0 in ready:
+                return "abort", now
+            if now >= stop:
+                return "cut", now
+
+    def _ended(self):
+        return os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOWAIT | os.WNOHANG) is not None
+
+    def close(self):
+        if self.pidfd >= 0:
+            os.close(self.pidfd)
+
+
+def command_of(request):
+    """Return path and arguments; a stub stands before the command when limits or affinity are asked for."""
+    if not request.get("stub"):
+        return request["path"], request["argv"]
+    stub = [sys.executable, "-I", "-S", STUB, json.dumps(request["stub"]), request["path"]]
+    return sys.executable, stub + request["argv"]
+
+
+def run_trial(request):
+    """Run one trial to its end and return its account."""
+    limit_ns = int(request["limit_s"] * 1e9)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC
+    answer = {"status": "not-started", "detail": 0, "started_wall_ns": time.time_ns(), "started_ns": time.monotonic_ns()}
+    path, argv = command_of(request)
+    handles = []
+    try:
+        os.chdir(request["folder"])
+        handles = [os.open(request["stdout"], flags, 0o600), os.open(request["stderr"], flags, 0o600)]
+        actions = [
+            (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+            (os.POSIX_SPAWN_DUP2, handles[0], 1),
+            (os.POSIX_SPAWN_DUP2, handles[1], 2),
+        ]
+        forget_own_peak()
+        answer["floor_bytes"] = own_peak_bytes()
+        answer["started_wall_ns"] = time.time_ns()
+        started = answer["started_ns"] = time.monotonic_ns()
+        pid = os.posix_spawn(
+            path, argv, request["environment"], file_actions=actions,
+            setpgroup=0, setsigmask=[], setsigdef=ALL_SIGNALS,
+        )
+    except OSError as error:
+        answer["detail"] = error.errno
+        return answer
+    finally:
+        for handle in handles:
+            os.close(handle)
+    try:
+        exits = Exits(pid)
+        outcome, ended = exits.wait(limit_ns)
+        exits.close()
+        if outcome != "ended":
+            kill(pid, group=True)
+            kill(pid)
+        os.waitid(os.P_PID, pid, os.WEXITED | os.WNOWAIT)
+        on_cpu, queued = run_queue_ns(pid)
+        _, status, usage = os.wait4(pid, 0)
+    finally:
+        left = end_tree() if reap() else 0
+    answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
+    answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued)
+    return answer
+
+
+def account(outcome, status, usage):
+    """Return how a reaped child ended and what it used."""
+    code = os.WEXITSTATUS(status) if os.WIFEXITED(status) else 0
+    ended = ("signal", os.WTERMSIG(status)) if os.WIFSIGNALED(status) else ("exit" if code else "ok", code)
+    kind, detail = ended if outcome == "ended" else (outcome, 0)
+    unit = 1 if sys.platform == "darwin" else 1024
+    return {
+        "status": kind,
+        "detail": detail,
+        "user_s": usage.ru_utime,
+        "system_s": usage.ru_stime,
+        "peak_bytes": usage.ru_maxrss * unit,
+        "minor_faults": usage.ru_minflt,
+        "major_faults": usage.ru_majflt,
+        "voluntary_switches": usage.ru_nvcsw,
+        "involuntary_switches": usage.ru_nivcsw,
+    }
+
+
+def say(answer):
+    os.write(1, json.dumps(answer).encode() + b"\n")
+
+
+def leave(signum, frame):
+    raise SystemExit(128 + signum)
+
+
+def main():
+    os.setsid() if os.getsid(0) != os.getpid() else None
+    for number in (signal.SIGINT, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP):
+        signal.signal(number, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, leave)
+    for fd in map(int, sys.argv[1:]):  # the machine lock is held here too, but not by trials
+        os.set_inheritable(fd, False)
+    say({"ready": os.getpid(), "subreaper": become_subreaper()})
+    requests = Requests()
+    try:
+        while True:
+            request = requests.next()
+            if request is None:
+                return
+            answer = run_trial(request)
+            if answer["status"] == "abort" and not requests.pending:
+                request = requests.next()  # the word that ended it, or the end
+                if request is None:
+                    return
+            say(answer)
+    except BrokenPipeError:
+        pass
+    finally:
+        end_tree()
+
+
+if __name__ == "__main__":
+    main()

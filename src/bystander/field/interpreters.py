@@ -1,0 +1,41 @@
+"""Which interpreter really runs: a name on the PATH may be a small script that starts another one."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from collections.abc import Mapping
+from functools import lru_cache
+from pathlib import Path
+
+__all__ = ["interpreter_facts"]
+
+_PYTHON = re.compile(r"python[0-9.]*")
+_ASK = "import json,sys,platform;print(json.dumps([sys.executable,platform.python_implementation(),platform.python_version()]))"
+
+
+def interpreter_facts(path: str, environment: Mapping[str, str], folder: str) -> dict[str, str]:
+    """Return what is known of an interpreter: its path, what it runs in the end, and its version.
+
+    An empty dict stands for a program that is no Python interpreter, or does not answer in ten seconds.
+    """
+    if not _PYTHON.fullmatch(Path(path).name):
+        return {}
+    return dict(_asked(path, tuple(sorted(environment.items())), folder))
+
+
+@lru_cache(maxsize=64)
+def _asked(path: str, environment: tuple[tuple[str, str], ...], folder: str) -> tuple[tuple[str, str], ...]:
+    try:
+        done = subprocess.run(
+            [path, "-c", _ASK], env=dict(environment), cwd=folder, stdin=subprocess.DEVNULL,
+            capture_output=True, text=True, timeout=10, check=True,
+        )  # fmt: skip
+        program, kind, version = json.loads(done.stdout)
+    except (OSError, ValueError, subprocess.SubprocessError):
+        return ()
+    facts = {"path": path, "program": program, "version": f"{kind} {version}"}
+    with Path(path).open("rb") as file:
+        facts["through_script"] = "yes" if file.read(2) == b"#!" else ""
+    return tuple(facts.items())

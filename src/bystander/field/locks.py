@@ -1,0 +1,64 @@
+"""One observation at a time: a lock per machine and user, which says who holds it."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import time
+from pathlib import Path
+from types import TracebackType
+
+from bystander.errors import MachineBusyError
+from bystander.units import duration_text
+
+__all__ = ["MachineLock", "lock_path"]
+
+
+def lock_path() -> Path:
+    """Return the lock's file: BYSTANDER_LOCK, or one in the user's run folder, or in /tmp."""
+    if given := os.environ.get("BYSTANDER_LOCK"):
+        return Path(given)
+    run = Path(f"/run/user/{os.getuid()}")
+    return run / "bystander.lock" if os.access(run, os.W_OK) else Path(f"/tmp/bystander-{os.getuid()}.lock")
+
+
+class MachineLock:
+    """Held while an observation runs; the launcher holds it too, so that it outlives a killed Bystander."""
+
+    def __init__(self, what: str, path: Path | None = None) -> None:
+        self.what = what
+        self.path = path or lock_path()
+        self.fd = -1
+
+    def __enter__(self) -> MachineLock:
+        flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | getattr(os, "O_NOFOLLOW", 0)
+        try:
+            self.fd = os.open(self.path, flags, 0o600)
+        except OSError as error:
+            raise MachineBusyError(f"the lock {self.path} cannot be opened: {error.strerror}") from error
+        try:
+            fcntl.flock(self.fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            holder = self._holder()
+            os.close(self.fd)
+            raise MachineBusyError(
+                f"another observation runs on this machine ({holder}); two at once would disturb each other"
+            ) from None
+        told = {"process": os.getpid(), "since": time.time(), "what": self.what}
+        os.ftruncate(self.fd, 0)
+        os.pwrite(self.fd, json.dumps(told).encode(), 0)
+        return self
+
+    def _holder(self) -> str:
+        try:
+            told = json.loads(os.pread(self.fd, 4096, 0))
+            since = duration_text(max(0.0, time.time() - told["since"]), 2)
+            return f"{told['what']}, process {told['process']}, since {since}"
+        except (ValueError, KeyError, TypeError, OSError):
+            return "it does not say which"
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        os.close(self.fd)

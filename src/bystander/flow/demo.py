@@ -1,0 +1,60 @@
+"""`bystander demo`: the harbour office is laid out in a folder, ready to be observed."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from pathlib import Path
+
+from bystander.demo import FILES
+from bystander.errors import UsageError
+from bystander.field import Git
+from bystander.flow.places import STUDY_FILE
+from bystander.flow.records import ImportOptions, import_file
+
+__all__ = ["lay_out", "recorded"]
+
+_AUTHOR = {
+    "GIT_AUTHOR_NAME": "Harbour Office",
+    "GIT_AUTHOR_EMAIL": "office@harbour.example",
+    "GIT_COMMITTER_NAME": "Harbour Office",
+    "GIT_COMMITTER_EMAIL": "office@harbour.example",
+}
+_REVISIONS = (
+    ("v1", "2026-03-02T09:00:00+00:00", "tidebook as the office knows it"),
+    ("v2", "2026-05-18T09:00:00+00:00", "Turn waves step by step, check telegrams, reuse notices"),
+)
+
+
+def lay_out(folder: Path) -> Path:
+    """Lay out the harbour office: a git repository with two tagged revisions, and a study; return the study.
+
+    The same files give the same commit ids everywhere.
+
+    Raises
+    ------
+    UsageError
+        When the folder holds something already.
+    """
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UsageError(f"{folder} is there already and not empty; name another folder: bystander demo FOLDER")
+    folder.mkdir(parents=True, exist_ok=True)
+    git = Git(folder)
+    git.run("init", "--quiet", "--initial-branch=main", "--template=")
+    for tag, date, subject in _REVISIONS:
+        shutil.copytree(FILES / tag, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
+        git.run("add", "--all")
+        git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
+        git.run("tag", tag)
+    text = (FILES / STUDY_FILE).read_text(encoding="utf-8")
+    # A name on the PATH may be a script that starts the interpreter, and its cost would be measured too.
+    (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
+    shutil.copy(FILES / "truths.toml", folder / "truths.toml")
+    return folder / STUDY_FILE
+
+
+def recorded(archive: Path) -> str:
+    """Put the recorded observation into an archive and return its name."""
+    name, _ = import_file(FILES / "recorded.json", archive, ImportOptions())
+    return name

@@ -1,0 +1,77 @@
+"""Who is told what happens while something is done."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+from bystander.design import ArmState, Study, TrialOutcome
+
+__all__ = ["Observer", "Progress", "Silent"]
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far an observation has come; never an estimate of a difference, which would invite stopping by hand.
+
+    Attributes
+    ----------
+    done, planned : int
+        Whole blocks.
+    left_s : float
+        Time left, in seconds.
+    blocks : tuple of int
+        Whole blocks of each workload.
+    precision : tuple of float or None
+        For each workload, half the width of its widest interval as a share; None while unbounded.
+    """
+
+    done: int
+    planned: int
+    left_s: float
+    blocks: tuple[int, ...]
+    precision: tuple[float | None, ...]
+
+
+class Observer(Protocol):
+    """Is told what happens."""
+
+    def making(self, arm: str) -> None:
+        """An arm is being made ready."""
+
+    def made(self, arm: ArmState) -> None:
+        """An arm is ready."""
+
+    def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
+        """A workload was tried once, before anything is recorded."""
+
+    def begun(self, study: Study, record: str, expected_s: float) -> None:
+        """The record is begun; the first block starts now."""
+
+    def progressed(self, progress: Progress) -> None:
+        """A block is whole."""
+
+    def remark(self, sentence: str) -> None:
+        """Something that the user should know."""
+
+
+class Silent:
+    """Listens and does nothing."""
+
+    def making(self, arm: str) -> None:
+        """Do nothing."""
+
+    def made(self, arm: ArmState) -> None:
+        """Do nothing."""
+
+    def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
+        """Do nothing."""
+
+    def begun(self, study: Study, record: str, expected_s: float) -> None:
+        """Do nothing."""
+
+    def progressed(self, progress: Progress) -> None:
+        """Do nothing."""
+
+    def remark(self, sentence: str) -> None:
+        """Do nothing."""

@@ -1,0 +1,71 @@
+"""Where things are: the study's file and the archive."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from bystander.design import Study, read_study
+from bystander.errors import StudyError, UsageError
+from bystander.field.surroundings import StudyFolder
+
+__all__ = ["STUDY_FILE", "find_archive", "import_archive", "load_study", "new_archive"]
+
+STUDY_FILE = "bystander.toml"
+_ARCHIVE = Path(".bystander", "archive.sqlite")
+
+
+def load_study(path: Path | None, here: Path) -> tuple[Study, StudyFolder]:
+    """Return the study of a file (bystander.toml here, by default) and the folder it lies in.
+
+    Raises
+    ------
+    UsageError, StudyError
+        When there is no such file, or something is wrong in it.
+    """
+    file = path or here / STUDY_FILE
+    try:
+        text = file.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        hint = "bystander new writes one" if path is None else "name one that is there"
+        raise UsageError(f"there is no study {file.name} in {file.parent.resolve()}; {hint}") from None
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
+        raise StudyError([f"{file.name}: it cannot be read: {reason}"]) from None
+    place = StudyFolder(file.parent)
+    return read_study(text, file.name, place), place
+
+
+def new_archive(given: Path | None, variables: Mapping[str, str], place: StudyFolder) -> Path:
+    """Return the archive that an observation here writes to."""
+    if given := given or _from(variables):
+        return given
+    return place.own / _ARCHIVE.name
+
+
+def find_archive(given: Path | None, variables: Mapping[str, str], here: Path) -> Path:
+    """Return the archive in the current folder or above; raise UsageError when there is none.
+
+    `--archive` and BYSTANDER_ARCHIVE point elsewhere.
+    """
+    if given := given or _from(variables):
+        return given
+    for folder in (here, *here.parents):
+        if (folder / _ARCHIVE).exists():
+            return folder / _ARCHIVE
+    raise UsageError(
+        f"there is no archive in {here} or above; bystander observe makes one, --archive points to another"
+    )
+
+
+def _from(variables: Mapping[str, str]) -> Path | None:
+    given = variables.get("BYSTANDER_ARCHIVE")
+    return Path(given) if given else None
+
+
+def import_archive(given: Path | None, variables: Mapping[str, str], here: Path) -> Path:
+    """Return the archive that an import writes to: the one in the current folder or above, else a new one here."""
+    try:
+        return find_archive(given, variables, here)
+    except UsageError:
+        return new_archive(given, variables, StudyFolder(here))

@@ -1,0 +1,129 @@
+"""`bystander records`: what the archive holds, and what goes in and out of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from bystander import __version__
+from bystander.archive import Archive
+from bystander.design import DEFAULT_MARGIN, DEFAULT_RISK, Arm, ArmState, Record, RecordHead, Study, Workload
+from bystander.errors import DataError, UsageError
+from bystander.exchange import (
+    Imported,
+    read_readings_csv,
+    read_record_json,
+    readings_csv,
+    record_json,
+    record_parts,
+)
+
+__all__ = ["ImportOptions", "export_record", "heads", "import_file", "whole_record"]
+
+
+@dataclass(frozen=True)
+class ImportOptions:
+    """What a CSV file does not say; None leaves the default.
+
+    Attributes
+    ----------
+    reference : str or None
+        The reference arm.
+    name : str or None
+        The study's name; the file's by default.
+    measure : str or None
+        The measure to decide on.
+    """
+
+    reference: str | None = None
+    name: str | None = None
+    measure: str | None = None
+    margin: float | None = None
+    risk: float | None = None
+
+
+def heads(archive: Path) -> list[RecordHead]:
+    """Return all records of an archive, the oldest first."""
+    with Archive(archive) as kept:
+        return kept.heads()
+
+
+def whole_record(archive: Path, name: str | None) -> Record:
+    """Return a record with every trial that ended, also those of half blocks."""
+    with Archive(archive) as kept:
+        return kept.load(name, halves=True)
+
+
+def export_record(record: Record, suffix: str) -> str:
+    """Return a record as text: readings for .csv, everything for .json."""
+    if suffix == ".csv":
+        return readings_csv(record)
+    if suffix == ".json":
+        return record_json(record)
+    raise UsageError(f'--to: a record is exported as .csv or .json, not as "{suffix}"')
+
+
+def import_file(file: Path, archive: Path, options: ImportOptions) -> tuple[str, Sequence[str]]:
+    """Read a file of readings (.csv) or a whole record (.json) into the archive; return its name and notes.
+
+    Nothing of the file is ever run.
+    """
+    try:
+        data = file.read_bytes()
+    except OSError as error:
+        raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None
+    if file.suffix.lower() == ".json":
+        return _import_record(data, file, archive, options)
+    imported = read_readings_csv(data, file.name, options.reference)
+    return _import_readings(imported, file, archive, options)
+
+
+def _import_record(data: bytes, file: Path, archive: Path, options: ImportOptions) -> tuple[str, Sequence[str]]:
+    if options != ImportOptions():
+        raise UsageError("a whole record has its own study: --reference, --name, --measure, --margin and --risk do not apply")
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError:
+        raise DataError(f"{file.name}: it is no UTF-8 text") from None
+    record = read_record_json(text, file.name)
+    head = record.head
+    with Archive(archive, create=True) as kept:
+        writer, name = kept.begin(
+            head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, head.origin,
+            head.started_wall_s, head.notes, head.uuid,
+        )  # fmt: skip
+        writer.bulk(*record_parts(record))
+        writer.finish(head.state)
+    return name, ()
+
+
+def _import_readings(
+    imported: Imported, file: Path, archive: Path, options: ImportOptions
+) -> tuple[str, Sequence[str]]:
+    names = [measure.name for measure in imported.measures]
+    measure = options.measure or ("elapsed" if "elapsed" in names else names[0])
+    if measure not in names:
+        raise UsageError(f'--measure: {file.name} has no measure "{measure}"; it has {", ".join(names)}')
+    study = Study(
+        name=options.name or file.stem,
+        arms=tuple(Arm(name) for name in imported.arms),
+        workloads=tuple(Workload(name=name, base=name, command="") for name in imported.workloads),
+        margin=DEFAULT_MARGIN if options.margin is None else options.margin,
+        risk=DEFAULT_RISK if options.risk is None else options.risk,
+        blocks=max(1, imported.blocks),
+        measure=measure,
+        seed=0,
+    )
+    arms = [ArmState(name, "", "", f"imported from {file.name}") for name in imported.arms]
+    machine = {"host": ", ".join(imported.machines)} if imported.machines else {}
+    with Archive(archive, create=True) as kept:
+        writer, name = kept.begin(
+            study, str(file.resolve().parent), arms, imported.measures, machine, __version__, "imported",
+            imported.started_wall_s, imported.notes,
+        )  # fmt: skip
+        writer.bulk(imported.rows, imported.arrays)
+        writer.finish("complete")
+    return name, imported.notes
+
+

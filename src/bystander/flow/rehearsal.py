@@ -1,0 +1,111 @@
+"""Before anything is recorded: arms are made, programs are found, each workload is tried once per arm."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from bystander.design import ArmState, Status, Study, TrialOutcome
+from bystander.errors import StudyError
+from bystander.field import ArmMaker, Launcher, ReadyCommand, StudyFolder, ready_command
+from bystander.flow.observer import Observer
+
+__all__ = ["OVERHEAD_S", "AnswerDifference", "Commands", "Tried", "expected_seconds", "make_arms", "rehearse"]
+
+Commands = Mapping[tuple[int, int], ReadyCommand]
+
+OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
+_COMPARED_BYTES = 1 << 20
+_DIFF_LINES = 8
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One workload tried once under one arm."""
+
+    workload: int
+    arm: int
+    outcome: TrialOutcome
+
+
+@dataclass(frozen=True)
+class AnswerDifference:
+    """A workload whose candidate answered differently; the lines of a short diff."""
+
+    workload: int
+    arm: int
+    lines: tuple[str, ...]
+
+
+def make_arms(
+    study: Study, place: StudyFolder, caller: Mapping[str, str], observer: Observer
+) -> tuple[tuple[ArmState, ...], Commands]:
+    """Make all arms ready and resolve every command; all that is missing is told at once."""
+    maker = ArmMaker(place, caller)
+    states = []
+    for arm in study.arms:
+        observer.making(arm.name)
+        states.append(maker.make(study, arm))
+        observer.made(states[-1])
+    commands, problems = {}, []
+    for w, workload in enumerate(study.workloads):
+        for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
+            try:
+                environment = maker.environment(study, arm)
+                commands[w, a] = ready_command(workload, arm, state.folder, environment)
+            except StudyError as error:
+                problems += error.problems
+    if problems:
+        raise StudyError(list(dict.fromkeys(problems)))
+    return tuple(states), commands
+
+
+def rehearse(
+    study: Study, commands: Commands, launcher: Launcher, observer: Observer
+) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
+    """Try each workload once per arm, and compare answers where the study asks for it."""
+    tried, differences = [], []
+    for w, workload in enumerate(study.workloads):
+        answers: list[tuple[TrialOutcome, str]] = []
+        for a, arm in enumerate(study.arms):
+            outcome = launcher.run(commands[w, a])
+            observer.tried(workload.name, arm.name, outcome)
+            tried.append(Tried(w, a, outcome))
+            answers.append((outcome, _text(launcher.output) if workload.answer == "output" else outcome.answer))
+            if workload.answer and a and _differ(answers[0][0], outcome):
+                lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
+                differences.append(AnswerDifference(w, a, lines))
+    return tuple(tried), tuple(differences)
+
+
+def _differ(reference: TrialOutcome, candidate: TrialOutcome) -> bool:
+    both = reference.status is Status.OK and candidate.status is Status.OK
+    return both and reference.answer != candidate.answer
+
+
+def _text(path: Path) -> str:
+    with path.open("rb") as file:
+        return file.read(_COMPARED_BYTES).decode("utf-8", "replace")
+
+
+def _diff(reference: str, candidate: str, reference_name: str, candidate_name: str) -> tuple[str, ...]:
+    """Return the first differing lines, marked with the arms' names."""
+    old, new = reference.splitlines(), candidate.splitlines()
+    start = next((i for i, pair in enumerate(zip(old, new, strict=False)) if pair[0] != pair[1]), min(len(old), len(new)))
+    window = slice(start, start + 200)
+    lines = [
+        f"{reference_name if line[0] == '-' else candidate_name}: {line[2:]}"
+        for line in difflib.ndiff(old[window], new[window], charjunk=None)
+        if line[0] in "+-"
+    ]
+    rest = len(lines) - _DIFF_LINES
+    shown = [f"from line {start + 1} on:", *lines[:_DIFF_LINES]]
+    return tuple([*shown, f"and {rest} more lines that differ"] if rest > 0 else shown)
+
+
+def expected_seconds(study: Study, tried: tuple[Tried, ...]) -> float:
+    """Return how long the observation will take, from one trial each, in seconds."""
+    once = sum(one.outcome.readings.get("elapsed", 0.0) + OVERHEAD_S for one in tried)
+    return once * study.blocks

@@ -1,0 +1,84 @@
+"""The report as text for a review comment (GitHub-flavoured Markdown tables)."""
+
+from __future__ import annotations
+
+from bystander.design.machine import machine_sentences, machine_title
+from bystander.report.common import changed_secondary, methods, repeat_lines, started_text, told_notes
+from bystander.report.theme import MARKS, plain_text
+from bystander.units import quantity_text
+from bystander.verdicts import (
+    Decision,
+    Row,
+    answer_sentence,
+    change_text,
+    interval_text,
+    medians_text,
+    next_sentence,
+    outcome_sentence,
+    weighted_sentence,
+)
+
+__all__ = ["markdown"]
+
+_ESCAPED = str.maketrans({c: "\\" + c for c in "\\`*_{}[]<>#|~"} | {"\n": " "})
+
+
+def _safe(text: str) -> str:
+    """Return text in which nothing is read as markup."""
+    return plain_text(text).translate(_ESCAPED).replace("@", "@\u200b")
+
+
+def markdown(decision: Decision) -> str:
+    """Return the report of a decision."""
+    head = decision.head
+    lines = [f"### {_safe(head.study.name)}", "", f"**{_safe(outcome_sentence(decision))}**", ""]
+    lines += [f"> {_safe(note.text)}" for note in decision.notes]
+    lines += [f"> Exploration: {_safe(change)}; the stated risk does not hold." for change in decision.exploration]
+    lines += [_safe(text) + "\n" for text in (answer_sentence(decision.primary), weighted_sentence(decision)) if text]
+    lines += _comparisons(decision) if decision.candidates else _alone(decision)
+    lines += ["", "<details><summary>What was compared, where and how</summary>", ""]
+    lines += [f"- arm **{_safe(arm.name)}**: {_safe(arm.identity)}" for arm in head.arms]
+    lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
+    lines += [f"- record {_safe(head.name)} of {started_text(decision)}, Bystander {_safe(head.version)}"]
+    lines += [f"- {_safe(text)}" for text in methods(decision)]
+    lines += ["", "```", *repeat_lines(decision), "```", "", "</details>", "", _safe(next_sentence(decision)), ""]
+    return "\n".join(lines)
+
+
+def _comparisons(decision: Decision) -> list[str]:
+    several = len(decision.candidates) > 1
+    lines = [f"| workload | verdict | {_safe(decision.measure.label)} | change | blocks |", "| --- | --- | --- | --- | --- |"]
+    for row in decision.primary:
+        name = _name(row, several)
+        lines.append(
+            f"| {name} | {MARKS[row.verdict]} {row.verdict} | {medians_text(row)} | {change_text(row)}, "
+            f"{interval_text(row)} | {row.blocks or 'unpaired'} |"
+        )
+    remarks = [f"- {_name(row, several)}: {_safe(text)}" for row in decision.primary for text in told_notes(row)]
+    lines += ["", *remarks] if remarks else []
+    changed = changed_secondary(decision)
+    if changed:
+        lines += ["", "Other measures that changed:", ""]
+        lines += [
+            f"- {_name(row, several)}: {row.verdict} {_safe(row.measure.label)}, {change_text(row)}, {medians_text(row)}"
+            for row in changed
+        ]
+    return lines
+
+
+def _name(row: Row, several: bool) -> str:
+    return _safe(f"{row.workload} · {row.arm}" if several else row.workload)
+
+
+def _alone(decision: Decision) -> list[str]:
+    lines = ["| workload | median | its interval | trials |", "| --- | --- | --- | --- |"]
+    for single in decision.singles:
+        s, unit = single.summary, single.measure.unit
+        if single.measure != decision.measure:
+            continue
+        if s is None:
+            lines.append(f"| {_safe(single.workload)} | all {single.failed} failed | | {single.failed} |")
+            continue
+        ends = f"{quantity_text(s.median_low, unit)} to {quantity_text(s.median_high, unit)}"
+        lines.append(f"| {_safe(single.workload)} | {quantity_text(s.median, unit)} | {ends} | {s.size} |")
+    return lines

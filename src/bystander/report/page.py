@@ -1,0 +1,63 @@
+"""The report as one self-contained page."""
+
+from __future__ import annotations
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from bystander.design.machine import machine_sentences, machine_title
+from bystander.report import common
+from bystander.report.forest import forest
+from bystander.report.strips import strip
+from bystander.report.theme import COLOURS, MARKS, plain_text
+from bystander.units import quantity_text
+from bystander.verdicts import (
+    Decision,
+    answer_sentence,
+    change_text,
+    interval_text,
+    medians_text,
+    next_sentence,
+    outcome_sentence,
+    row_sentence,
+    saved_text,
+    weighted_sentence,
+)
+
+__all__ = ["page"]
+
+
+def page(decision: Decision) -> str:
+    """Return the page of a decision; everything in it is escaped and nothing is fetched."""
+    environment = Environment(
+        loader=PackageLoader("bystander.report"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters.update(
+        change=change_text, level=interval_text, medians=medians_text, sentence=row_sentence, saved=saved_text,
+        quantity=quantity_text, notes=common.told_notes, plain=plain_text,
+    )  # fmt: skip
+    machine = decision.head.machine
+    return environment.get_template("page.html").render(
+        decision=decision,
+        head=decision.head,
+        study=decision.head.study,
+        several=len(decision.candidates) > 1,
+        outcome=outcome_sentence(decision),
+        warnings=[text for text in (answer_sentence(decision.primary),) if text],
+        load=weighted_sentence(decision),
+        after=next_sentence(decision),
+        forest=forest(decision),
+        strips={(row.workload, row.arm): strip(decision, row) for row in decision.primary},
+        secondary=common.changed_secondary(decision),
+        alone=[single for single in decision.singles if single.measure == decision.measure],
+        started=common.started_text(decision),
+        machine_title=machine_title(machine),
+        machine_sentences=machine_sentences(machine),
+        methods=common.methods(decision),
+        repeat=common.repeat_lines(decision),
+        colours=COLOURS,
+        marks=MARKS,
+    )

@@ -1,0 +1,30 @@
+"""Arrays in, numbers out: the statistical methods, which know nothing of studies or programs."""
+
+from bystander.stats.adjust import benjamini_hochberg, holm, rejections
+from bystander.stats.contrasts import Contrasts, Examination, examine, interval
+from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
+from bystander.stats.null import Null, rank_sum_null, signed_rank_null
+from bystander.stats.rank_sum import pairwise_contrasts
+from bystander.stats.sample import SampleSummary, median_interval, summarise
+from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
+
+__all__ = [
+    "Contrasts",
+    "Examination",
+    "Null",
+    "SampleSummary",
+    "benjamini_hochberg",
+    "blocks_needed",
+    "examine",
+    "fails_more_p",
+    "fails_more_unpaired_p",
+    "holm",
+    "interval",
+    "median_interval",
+    "pairwise_contrasts",
+    "rank_sum_null",
+    "rejections",
+    "signed_rank_null",
+    "summarise",
+    "walsh_contrasts",
+]

@@ -1,0 +1,156 @@
+"""Durations, shares and sizes: read as people write them, written as people read them.
+
+Inside Bystander every quantity is in SI units: seconds, bytes, and shares as numbers from 0.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+
+from bystander.errors import UnitError
+
+__all__ = [
+    "SIZE_UNITS",
+    "TIME_UNITS",
+    "duration_text",
+    "parse_duration",
+    "parse_share",
+    "parse_size",
+    "quantity_text",
+    "share_text",
+    "size_text",
+]
+
+TIME_UNITS = {
+    "ns": 1e-9,
+    "us": 1e-6,
+    "µs": 1e-6,
+    "μs": 1e-6,
+    "ms": 1e-3,
+    "s": 1.0,
+    "min": 60.0,
+    "h": 3600.0,
+}
+SIZE_UNITS = {
+    "B": 1,
+    "kB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "KiB": 2**10,
+    "MiB": 2**20,
+    "GiB": 2**30,
+}
+_QUANTITY = re.compile(r"\s*([0-9]+(?:\.[0-9]*)?(?:[eE][-+]?[0-9]+)?|\.[0-9]+)\s*([^\s0-9]*)\s*")
+
+
+def _split(text: object, kind: str, example: str) -> tuple[float, str]:
+    """Return number and unit of a text such as "30 s", or say what would be right."""
+    match = _QUANTITY.fullmatch(text) if isinstance(text, str) else None
+    number = float(match[1]) if match else math.inf
+    if match is None or not math.isfinite(number):
+        raise UnitError(f'{_shown(text)} is no {kind}; write for example "{example}"')
+    return number, match[2]
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, str):
+        return f'"{value}"'
+    if isinstance(value, bool):
+        return str(value).lower()
+    return str(value)
+
+
+def parse_duration(text: object) -> float:
+    """Return seconds for a text such as "250 ms" or "5 min"; raise UnitError otherwise."""
+    number, unit = _split(text, "duration", "30 s")
+    if unit not in TIME_UNITS:
+        raise UnitError(f'{_shown(text)} is no duration; write for example "30 s" (ns, us, ms, s, min, h)')
+    return number * TIME_UNITS[unit]
+
+
+def parse_share(text: object) -> float:
+    """Return a share for a text such as "3 %" (0.03) or "0.03"; a bare number is a share from 0 to 1.
+
+    Raises
+    ------
+    UnitError
+        When the text is neither, or a bare number is above 1, where percent was surely meant.
+    """
+    if isinstance(text, int | float) and not isinstance(text, bool):
+        text = repr(text)
+    number, unit = _split(text, "share", "3 %")
+    if unit == "%":
+        return number / 100.0
+    if unit or number > 1:
+        raise UnitError(f'{_shown(text)} is no share; write for example "3 %"')
+    return number
+
+
+def parse_size(text: object) -> int:
+    """Return bytes for a text such as "64 MiB"; raise UnitError otherwise."""
+    number, unit = _split(text, "size", "64 MiB")
+    if unit not in SIZE_UNITS:
+        raise UnitError(f'{_shown(text)} is no size; write for example "64 MiB" (B, kB, MB, GB, KiB, MiB, GiB)')
+    return round(number * SIZE_UNITS[unit])
+
+
+def _digits(value: float, significant: int) -> str:
+    """Write a number with so many significant digits, without an exponent."""
+    if value == 0:
+        return "0"
+    places = significant - 1 - math.floor(math.log10(abs(value)))
+    rounded = round(value, places)
+    if rounded and math.floor(math.log10(abs(rounded))) > math.floor(math.log10(abs(value))):
+        places -= 1  # 9.996 became 10.00
+    return f"{rounded:.{max(places, 0)}f}"
+
+
+def duration_text(seconds: float, significant: int = 3) -> str:
+    """Write seconds as people do: "85.2 ms", "1.24 s", "3 min 20 s"."""
+    if not math.isfinite(seconds):
+        return "unknown"
+    size = abs(seconds)
+    if size >= 99.95:
+        return _long_duration(seconds)
+    for unit, factor in (("s", 1.0), ("ms", 1e-3), ("µs", 1e-6)):
+        if size >= factor * 0.9995:
+            return f"{_digits(seconds / factor, significant)} {unit}"
+    return f"{_digits(seconds / 1e-9, significant)} ns" if seconds else "0 s"
+
+
+def _long_duration(seconds: float) -> str:
+    sign = "-" if seconds < 0 else ""
+    minutes, rest = divmod(round(abs(seconds)), 60)
+    hours, minutes = divmod(minutes, 60)
+    parts = [f"{hours} h"] if hours else []
+    parts += [f"{minutes} min"] if minutes else []
+    parts += [f"{rest} s"] if rest and not hours else []
+    return sign + " ".join(parts)
+
+
+def size_text(size: float, significant: int = 3) -> str:
+    """Write bytes as people do: "12.4 MiB"."""
+    for unit in ("GiB", "MiB", "KiB"):
+        if abs(size) >= SIZE_UNITS[unit] * 0.9995:
+            return f"{_digits(size / SIZE_UNITS[unit], significant)} {unit}"
+    return f"{size:.0f} B"
+
+
+def share_text(share: float, significant: int = 2) -> str:
+    """Write a share in percent: 0.034 becomes "3.4 %"."""
+    return f"{_trimmed(_digits(share * 100.0, significant))} %"
+
+
+def _trimmed(text: str) -> str:
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+def quantity_text(value: float, unit: str, significant: int = 3) -> str:
+    """Write a reading with its unit: seconds, bytes, or a bare count."""
+    if unit == "s":
+        return duration_text(value, significant)
+    if unit == "B":
+        return size_text(value, significant)
+    number = f"{value:,.0f}" if abs(value) >= 1000 or value == int(value) else _digits(value, significant)
+    return f"{number} {unit}" if unit not in ("", "1") else number

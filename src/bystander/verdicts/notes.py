@@ -1,0 +1,165 @@
+"""The notes on rows: every code and its sentence."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from bystander.design import Measure, Record, Status
+from bystander.units import quantity_text, share_text
+from bystander.verdicts.pairs import RowTrials
+from bystander.verdicts.types import ArmSide, Note, Row
+
+__all__ = [
+    "all_failed",
+    "answers",
+    "at_floor",
+    "beyond_margin",
+    "change_detectable",
+    "change_not_after_adjustment",
+    "fails_more",
+    "failures_kept",
+    "left_out",
+    "no_trials",
+    "not_read",
+    "reference_failed",
+    "same_not_after_adjustment",
+    "too_few_blocks",
+    "unrandomised",
+    "unread",
+    "with_interval",
+]
+
+
+def _plural(count: int, word: str) -> str:
+    return f"{count} {word}{'' if count == 1 else 's'}"
+
+
+def no_trials(arm: str) -> Note:
+    """An arm was not tried yet."""
+    return Note("no-trials", f"Arm {arm} has no trial here.")
+
+
+def reference_failed(side: ArmSide) -> Note:
+    """Nothing to compare with."""
+    return Note("reference-failed", f"All {_plural(side.trials, 'trial')} of the reference failed.")
+
+
+def all_failed(side: ArmSide) -> Note:
+    """The candidate never ended well."""
+    return Note("all-failed", f"All {_plural(side.trials, 'trial')} of the candidate failed.")
+
+
+def fails_more(reference: ArmSide, candidate: ArmSide, p: float) -> Note:
+    """The candidate fails more often than chance would have it."""
+    return Note(
+        "fails-more",
+        f"The candidate fails more often: {candidate.failed} of {candidate.trials} trials, the reference "
+        f"{reference.failed} of {reference.trials} (p {p:.2g} after adjustment).",
+    )
+
+
+def failures_kept(sides: Sequence[ArmSide]) -> Note:
+    """Failed trials widen the interval instead of vanishing."""
+    return Note(
+        "failures-kept",
+        f"Failed trials are kept as bounds: {sides[0].failed} of the reference, {sides[1].failed} of the candidate.",
+    )
+
+
+def not_read() -> Note:
+    """The measure was read nowhere."""
+    return Note("not-read", "This measure was not read under both arms.")
+
+
+def unread(blocks: int, measure: Measure) -> Note:
+    """Some blocks lack the measure."""
+    return Note("unread", f"{_plural(blocks, 'block')} left out: {measure.label} was not read in {'it' if blocks == 1 else 'them'}.")
+
+
+def left_out(trials: int) -> Note:
+    """Some blocks lack an arm."""
+    return Note("half-blocks", f"{_plural(trials, 'trial')} left out: the other arm has none in the same block.")
+
+
+def at_floor(readings: int) -> Note:
+    """Readings below what can be seen."""
+    return Note("at-floor", f"{_plural(readings, 'reading')} at the least value that can be seen; the truth may be lower.")
+
+
+def change_detectable() -> Note:
+    """Real, and too small to matter."""
+    return Note("change-detectable", "A change is there, but it lies within the margin.")
+
+
+def same_not_after_adjustment() -> Note:
+    """Same by itself, not in the suite."""
+    return Note("same-not-after-adjustment", "By itself it would be the same; among so many workloads that is not shown.")
+
+
+def change_not_after_adjustment(p: float, comparisons: int) -> Note:
+    """A change by itself, not in the suite."""
+    return Note(
+        "change-not-after-adjustment",
+        f"By itself it looks changed (p {p:.2g}); among {comparisons} comparisons that can be luck.",
+    )
+
+
+def too_few_blocks(blocks: int, needed: int) -> Note:
+    """No outcome could have shown anything."""
+    return Note(
+        "too-few-blocks", f"{_plural(blocks, 'block')} cannot show anything here; {needed} would be the fewest."
+    )
+
+
+def beyond_margin() -> Note:
+    """The whole interval lies beyond the margin."""
+    return Note("beyond-margin", "The whole interval lies beyond the margin.")
+
+
+def with_interval(note: Note, row: Row) -> Note:
+    """Complete the sentence of a note that speaks of the row's interval."""
+    if note.code != "no-change-shown":
+        return note
+    if math.isnan(row.smallest_shown):
+        return replace(note, text="No change shown.")
+    if row.scale == "ratio":
+        least = share_text(row.smallest_shown)
+    else:
+        least = quantity_text(row.smallest_shown, row.measure.unit)
+    return replace(note, text=f"No change shown; the smallest that could have been shown here is about {least}.")
+
+
+def answers(record: Record, pair: RowTrials) -> Note | None:
+    """Tell when the arms answered differently, or one arm not always alike."""
+    trials = record.trials
+    study = record.head.study
+    seen = []
+    for rows in (pair.reference, pair.candidate):
+        good = rows[trials.status[rows] == Status.OK]
+        seen.append(set(trials.answers[good].tolist()) - {-1})
+    if not all(seen):
+        return None
+    varying = [study.arms[arm].name for arm, found in zip((0, pair.arm), seen, strict=True) if len(found) > 1]
+    if varying:
+        return Note("answer-varies", f"The answer is not the same in every trial of {' and '.join(varying)}.")
+    if seen[0] != seen[1]:
+        return Note("answer-differs", f"{study.arms[pair.arm].name} gives another answer than {study.arms[0].name}.")
+    return None
+
+
+def unrandomised(record: Record, pair: RowTrials) -> Note | None:
+    """Tell when trials were not run in a random order, as far as an imported record can show it."""
+    if record.head.origin != "imported" or not pair.reference.size or not pair.candidate.size:
+        return None
+    order = record.trials.order
+    first, second = order[pair.reference], order[pair.candidate]
+    if not pair.paired or (first < 0).any() or (second < 0).any():
+        return Note("unrandomised", "It is not known that the arms were run in random order: drift may look like a change.")
+    ahead = int(np.count_nonzero(first < second))
+    if pair.reference.size >= 6 and ahead in (0, pair.reference.size):
+        return Note("unrandomised", "One arm always ran first: drift or order may look like a change.")
+    return None

@@ -1,0 +1,138 @@
+"""What a decision consists of."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from bystander.design import Measure, RecordHead
+from bystander.verdicts.single import Single
+
+__all__ = ["VERDICTS", "ArmSide", "Decision", "Note", "Row"]
+
+# Worst first: the order of rows wherever they are listed.
+VERDICTS = ("failed", "slower", "more", "unclear", "same", "less", "faster")
+
+
+@dataclass(frozen=True)
+class Note:
+    """A remark on a row: a code for programs, a sentence for people."""
+
+    code: str
+    text: str
+
+
+@dataclass(frozen=True)
+class ArmSide:
+    """One arm in a row: trials, how many of them failed, and the median of the others (NaN for none)."""
+
+    trials: int
+    failed: int
+    median: float
+
+
+@dataclass(frozen=True)
+class Row:
+    """One workload under one candidate, for one measure.
+
+    Attributes
+    ----------
+    primary : bool
+        Whether the measure is the one that the study decides on.
+    pairing : str
+        "blocks", or "none" where trials belong to no block.
+    blocks : int
+        Blocks in which both arms have a trial; 0 without pairing.
+    scale : str
+        "ratio" of candidate over reference, or "difference", in the measure's unit, where readings are
+        counts or are not all above zero.
+    estimate, low, high : float
+        On that scale: pseudo-median and ends of the interval; NaN and infinities where unbounded.
+    confidence : float
+        Level of the interval.
+    margin : float
+        The margin on that scale: a share for ratios, an amount for differences.
+    p, p_adjusted, e, e_adjusted : float
+        NaN where there was nothing to test.
+    smallest_shown : float
+        The smallest change that this row's scatter could have shown, on the row's scale as an increase
+        (a share for ratios); NaN where it does not apply.
+    relevance : str
+        "beyond", "within" or "undetermined" with respect to the margin.
+    """
+
+    workload: str
+    arm: str
+    measure: Measure
+    primary: bool
+    pairing: str
+    blocks: int
+    reference: ArmSide
+    candidate: ArmSide
+    scale: str
+    estimate: float
+    low: float
+    high: float
+    confidence: float
+    margin: float
+    p: float
+    p_adjusted: float
+    e: float
+    e_adjusted: float
+    smallest_shown: float
+    verdict: str
+    relevance: str
+    weight: float | None = None
+    notes: tuple[Note, ...] = ()
+
+    def has(self, code: str) -> bool:
+        """Whether a note with that code stands on the row."""
+        return any(note.code == code for note in self.notes)
+
+
+@dataclass(frozen=True)
+class Decision:
+    """All rows of a record, worst first.
+
+    Attributes
+    ----------
+    margin, risk, measure
+        As used, which is as the study says unless `exploration` tells what was changed.
+    comparisons : int
+        Compared pairs of the stored plan: the family of the primary rows.
+    exploration : tuple of str
+        What was chosen after the readings were seen; empty for the study's own decision.
+    singles : tuple of Single
+        Every workload under every arm by itself, in the study's order.
+    """
+
+    head: RecordHead
+    measure: Measure
+    margin: float
+    risk: float
+    comparisons: int
+    rows: tuple[Row, ...]
+    singles: tuple[Single, ...]
+    exploration: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = field(default=())
+
+    @cached_property
+    def primary(self) -> tuple[Row, ...]:
+        """The rows of the study's measure."""
+        return tuple(row for row in self.rows if row.primary)
+
+    @cached_property
+    def secondary(self) -> tuple[Row, ...]:
+        """The rows of all other measures."""
+        return tuple(row for row in self.rows if not row.primary)
+
+    @property
+    def summary(self) -> dict[str, int]:
+        """Primary rows by verdict; every verdict is a key."""
+        return {verdict: sum(row.verdict == verdict for row in self.primary) for verdict in VERDICTS}
+
+    @property
+    def candidates(self) -> Sequence[str]:
+        """Names of the arms that are compared with the reference."""
+        return [arm.name for arm in self.head.study.arms[1:]]

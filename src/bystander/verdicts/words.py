@@ -1,0 +1,251 @@
+"""Results as people say them: calm, exact, and never with more digits than the interval supports."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from bystander.units import quantity_text, share_text
+from bystander.verdicts.types import Decision, Row
+
+__all__ = [
+    "answer_sentence",
+    "change_text",
+    "interval_text",
+    "medians_text",
+    "next_sentence",
+    "outcome_sentence",
+    "row_sentence",
+    "saved_text",
+    "suite_sentence",
+    "weighted_sentence",
+]
+
+_FACTOR = 2.0  # beyond it a factor reads better than percent
+
+
+def _decimals(half_width: float, most: int) -> int:
+    """Return decimals so that the interval's half width shows in one digit, or two when the first is 1."""
+    if not math.isfinite(half_width) or half_width <= 0:
+        return most
+    first = math.floor(math.log10(half_width))
+    leading = half_width / 10.0**first
+    return min(most, max(0, -first + (1 if leading < 2 else 0)))
+
+
+def _factors(row: Row) -> bool:
+    """Whether a row is told in factors: all of its bounded numbers are beyond a factor of two."""
+    return row.scale == "ratio" and (row.estimate >= _FACTOR or row.estimate <= 1 / _FACTOR)
+
+
+def _numbers(row: Row) -> tuple[list[str], str]:
+    """Return estimate, low and high as texts on one scale, and the unit behind them.
+
+    A faster row of factors counts how many times as fast, so its ends change places.
+    """
+    values = [row.estimate, row.low, row.high]
+    if row.scale == "difference":
+        scale = _difference_scale(row)
+        return [_signless(v * scale[0], 2 if scale[1] else 1) if math.isfinite(v) else "?" for v in values], scale[1]
+    if _factors(row):
+        if row.estimate < 1:
+            values = [1 / v if v > 0 else math.inf for v in (row.estimate, row.high, row.low)]
+        bounded = [v for v in values[1:] if math.isfinite(v)]
+        places = _decimals((max(bounded) - min(bounded)) / 2 if len(bounded) == 2 else math.nan, 1)
+        return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
+    percents = [(v - 1) * 100 for v in values]
+    bounded = [v for v in percents[1:] if math.isfinite(v)]
+    places = _decimals((max(bounded) - min(bounded)) / 2 if len(bounded) == 2 else math.nan, 2)
+    return [_signless(v, places) if math.isfinite(v) else "?" for v in percents], " %"
+
+
+def _signless(value: float, places: int) -> str:
+    """Write a number with a sign that a reader of plain text can see; a rounded zero has none."""
+    text = f"{value:+.{places}f}"
+    return text[1:] if float(text) == 0 else text.replace("-", "-")
+
+
+def _difference_scale(row: Row) -> tuple[float, str]:
+    if row.measure.unit == "s":
+        return 1e3, " ms"
+    if row.measure.unit == "B":
+        return 1 / 2**20, " MiB"
+    return 1.0, ""
+
+
+def change_text(row: Row) -> str:
+    """Return the change and its interval in short: "+34 % (+31 to +36)", "5.0x as fast (4.7 to 5.3)"."""
+    if math.isnan(row.estimate):
+        return "not bounded"
+    numbers, unit = _numbers(row)
+    if _factors(row):
+        word = "as fast" if row.measure.unit == "s" else "less"
+        word = word if row.estimate < 1 else "as long" if row.measure.unit == "s" else "as much"
+        return f"{numbers[0]}x {word} ({_span(numbers[1], numbers[2])})"
+    return f"{numbers[0]}{unit} ({_span(numbers[1], numbers[2])})"
+
+
+def _span(low: str, high: str) -> str:
+    if low == high == "?":
+        return "no bounds"
+    if low == "?":
+        return f"at most {high}"
+    return f"at least {low}" if high == "?" else f"{low} to {high}"
+
+
+def interval_text(row: Row) -> str:
+    """Return the level of a row's interval in percent, two digits behind the first nines at most."""
+    return f"{_level(row.confidence)} % interval"
+
+
+def _level(confidence: float) -> str:
+    return f"{math.floor(confidence * 1000) / 10:g}"
+
+
+def medians_text(row: Row) -> str:
+    """Return both arms' medians: "85.2 ms to 17.1 ms"."""
+    sides = [
+        quantity_text(side.median, row.measure.unit) if math.isfinite(side.median) else "none"
+        for side in (row.reference, row.candidate)
+    ]
+    return " to ".join(sides)
+
+
+def saved_text(row: Row) -> str:
+    """Return what the change takes or saves each time, by the medians: "saves 68.1 ms"; "" if unknown."""
+    difference = row.candidate.median - row.reference.median
+    if not math.isfinite(difference) or row.measure.unit not in ("s", "B"):
+        return ""
+    verb = "saves" if difference < 0 else "costs"
+    return f"{verb} {quantity_text(abs(difference), row.measure.unit, 2)}"
+
+
+def row_sentence(row: Row) -> str:
+    """Return a row in a sentence without its name: "slower by 3.4 % (2.1 to 4.8 %), 18 blocks"."""
+    blocks = f"{row.blocks} blocks" if row.pairing == "blocks" else f"{row.candidate.trials} trials, unpaired"
+    if row.verdict == "failed":
+        return f"failed, {blocks}"
+    if row.verdict == "same":
+        return f"same within the margin ({_ruled_out(row)}), {blocks}"
+    if row.verdict == "unclear":
+        return f"no change shown; {_limits(row)}, {blocks}"
+    numbers, unit = _numbers(row)
+    if math.isnan(row.estimate):
+        return f"{row.verdict}, by how much is not bounded, {blocks}"
+    if _factors(row):
+        return f"{row.verdict}: {change_text(row).replace('x ', ' times ')}, {blocks}"
+    plain = [n.lstrip("+-") for n in numbers]
+    if row.estimate < (1 if row.scale == "ratio" else 0):
+        plain[1], plain[2] = plain[2], plain[1]
+    return f"{row.verdict} by {plain[0]}{unit} ({_span(plain[1], plain[2])}{unit}), {blocks}"
+
+
+def _side_words(row: Row) -> tuple[str, str]:
+    return row.measure.words
+
+
+def _ruled_out(row: Row) -> str:
+    more, less = _side_words(row)
+    if row.scale == "ratio" and math.isfinite(row.high) and row.low > 0:
+        parts = [_end(row.low, more, less), _end(row.high, more, less)]
+        return f"from {parts[0]} to {parts[1]}"
+    return change_text(row)
+
+
+def _end(ratio: float, more: str, less: str) -> str:
+    change = ratio - 1
+    if abs(change) < 5e-5:
+        return "no change"
+    return f"{share_text(abs(change), 2)} {more if change > 0 else less}"
+
+
+def _limits(row: Row) -> str:
+    """Say what an unclear row rules out: "not more than 6 % slower"."""
+    more, less = _side_words(row)
+    if row.scale != "ratio":
+        return f"the interval is {change_text(row).partition('(')[2].rstrip(')') or 'not bounded'}"
+    known = []
+    if math.isfinite(row.high) and row.high > 1:
+        known.append(f"not more than {_size(row.high)} {more}")
+    if row.low > 0 and row.low < 1:
+        known.append(f"not more than {_size(row.low)} {less}")
+    return " nor ".join(known).replace(" nor not", ", nor") or "nothing is ruled out"
+
+
+def _size(ratio: float) -> str:
+    if ratio >= _FACTOR or ratio <= 1 / _FACTOR:
+        return f"{max(ratio, 1 / ratio):.1f} times"
+    return share_text(abs(ratio - 1), 2)
+
+
+def _counted(decision: Decision) -> str:
+    told = [f"{count} {verdict}" for verdict, count in decision.summary.items() if count]
+    return ", ".join(told) or "no row"
+
+
+def outcome_sentence(decision: Decision) -> str:
+    """Return the outcome in one sentence, the worst first."""
+    rows = decision.primary
+    if not rows:
+        return "One arm alone: there is nothing to compare it with yet."
+    differs = sum(row.has("answer-differs") for row in rows)
+    text = f"Of {len(rows)} comparison{'s' if len(rows) != 1 else ''}: {_counted(decision)}"
+    if differs:
+        text += f"; {differs} with another answer"
+    return text + "."
+
+
+def suite_sentence(decision: Decision) -> str:
+    """Return what holds for all rows together."""
+    return (
+        f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: of the rows shown as changed, "
+        f"at most {share_text(decision.risk)} are false in the long run."
+    )
+
+
+def weighted_sentence(decision: Decision) -> str:
+    """Return the effect on the whole load, or "" where the study gives no weights or medians are missing.
+
+    The load is the sum of median times weight over workloads; it is a plain sum, without a test.
+    """
+    texts = []
+    for arm in decision.candidates:
+        rows = [row for row in decision.primary if row.arm == arm and row.weight]
+        before = sum(row.reference.median * (row.weight or 0) for row in rows)
+        after = sum(row.candidate.median * (row.weight or 0) for row in rows)
+        if rows and before > 0 and math.isfinite(after):
+            texts.append(f"{arm} takes {after / before:.2f} times what {decision.head.study.reference.name} takes")
+    if not texts:
+        return ""
+    return f"Weighted by how often each runs, by medians and without a test: {'; '.join(texts)}."
+
+
+def answer_sentence(rows: Sequence[Row]) -> str:
+    """Return a warning about rows whose answers differ, or ""."""
+    names = [row.workload for row in rows if row.has("answer-differs")]
+    if not names:
+        return ""
+    verb = "gives another answer" if len(names) == 1 else "give another answer"
+    return f"{', '.join(names)} {verb}: a faster wrong answer is no gain. bystander check shows the difference."
+
+
+def next_sentence(decision: Decision) -> str:
+    """Return what one would do next."""
+    rows = decision.primary
+    name = decision.head.name
+    if not rows:
+        return "Next: bystander observe --arm before='...' --arm after='...' compares two commands."
+    if not decision.head.complete:
+        return "Next: bystander observe runs the whole study again; this record is not finished."
+    failed = [row for row in rows if row.verdict == "failed"]
+    if failed:
+        return f"Next: bystander check tries {failed[0].workload} once and shows how it fails."
+    worse = [row for row in rows if row.verdict in ("slower", "more")]
+    if worse:
+        return f"Next: look at what changed for {worse[0].workload}; bystander report {name} --to review.html shows it."
+    unclear = [row for row in rows if row.verdict == "unclear"]
+    if unclear:
+        return f"Next: a new record with more blocks may settle {unclear[0].workload}: bystander observe --blocks {2 * max(20, unclear[0].blocks)}."
+    return f"Next: bystander report {name} --to review.html makes the page for a reviewer."
+
+
