@@ -8,6 +8,7 @@ import sqlite3
 import time
 import uuid as uuids
 from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
 from difflib import get_close_matches
 from pathlib import Path
 from types import TracebackType
@@ -72,6 +73,10 @@ class Archive:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._connection.close()
+
+    def atomic(self) -> AbstractContextManager[Connection]:
+        """Return a context in which everything that is written comes about together or not at all."""
+        return atomic(self._connection)
 
     def begin(
         self,

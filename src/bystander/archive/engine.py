@@ -64,7 +64,10 @@ def open_engine(path: Path) -> Engine:
 
 @contextmanager
 def atomic(connection: Connection) -> Iterator[Connection]:
-    """Run all writes of the block in one transaction, which is on disk when the block is left."""
+    """Run all writes of the block in one transaction, which is on disk when the outermost block is left."""
+    if connection.info.get("writes"):
+        yield connection
+        return
     connection.info["writes"] = True
     try:
         with connection.begin():

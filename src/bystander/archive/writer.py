@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, func, select
 
 from bystander.archive.engine import atomic
 from bystander.archive.schema import tables

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Annotated
 
@@ -28,14 +27,14 @@ def demo(
     from bystander.cli.console import output
     from bystander.cli.decide import show
     from bystander.flow.decide import decided
-    from bystander.flow.demo import lay_out
+    from bystander.flow.demo import demo_archive, lay_out
     from bystander.flow.demo import recorded as read_recorded
     from bystander.flow.report import write_report
 
     console = output()
     study = lay_out(folder)
     console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
-    archive = study.parent / ".bystander" / "archive.sqlite"
+    archive = demo_archive(study)
     if recorded:
         name = read_recorded(archive)
     else:
@@ -48,7 +47,7 @@ def demo(
     write_report(decision, text)
     console.print()
     console.print(f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}")
-    console.print(f"Try: cd {os.path.relpath(folder)} && bystander decide, then bystander check, then edit bystander.toml")
+    console.print(f"Try: cd {folder} && bystander decide, then bystander check, then edit bystander.toml")
 
 
 def _observed(study: Path, archive: Path) -> str:

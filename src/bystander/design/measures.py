@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+_AMOUNTS = {"waiting", "run_queue_delay"}  # times of which there is more or less
+
 __all__ = ["MEASURES", "OBSERVED", "Measure", "measure_named"]
 
 
@@ -33,7 +35,8 @@ class Measure:
     @property
     def words(self) -> tuple[str, str]:
         """The verdicts for an increase and a decrease."""
-        return ("slower", "faster") if self.unit == "s" else ("more", "less")
+        quickness = self.unit == "s" and self.name not in _AMOUNTS
+        return ("slower", "faster") if quickness else ("more", "less")
 
 
 OBSERVED = (

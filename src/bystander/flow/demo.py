@@ -8,11 +8,11 @@ from pathlib import Path
 
 from bystander.demo import FILES
 from bystander.errors import UsageError
-from bystander.field import Git
-from bystander.flow.places import STUDY_FILE
+from bystander.field import Git, StudyFolder
+from bystander.flow.places import STUDY_FILE, new_archive
 from bystander.flow.records import ImportOptions, import_file
 
-__all__ = ["lay_out", "recorded"]
+__all__ = ["demo_archive", "lay_out", "recorded"]
 
 _AUTHOR = {
     "GIT_AUTHOR_NAME": "Harbour Office",
@@ -52,6 +52,11 @@ def lay_out(folder: Path) -> Path:
     (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
     shutil.copy(FILES / "truths.toml", folder / "truths.toml")
     return folder / STUDY_FILE
+
+
+def demo_archive(study: Path) -> Path:
+    """Return the archive of a demo that is laid out."""
+    return new_archive(None, {}, StudyFolder(study.parent))
 
 
 def recorded(archive: Path) -> str:

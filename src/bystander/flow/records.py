@@ -88,7 +88,7 @@ def _import_record(data: bytes, file: Path, archive: Path, options: ImportOption
         raise DataError(f"{file.name}: it is no UTF-8 text") from None
     record = read_record_json(text, file.name)
     head = record.head
-    with Archive(archive, create=True) as kept:
+    with Archive(archive, create=True) as kept, kept.atomic():
         writer, name = kept.begin(
             head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, head.origin,
             head.started_wall_s, head.notes, head.uuid,
@@ -117,7 +117,7 @@ def _import_readings(
     )
     arms = [ArmState(name, "", "", f"imported from {file.name}") for name in imported.arms]
     machine = {"host": ", ".join(imported.machines)} if imported.machines else {}
-    with Archive(archive, create=True) as kept:
+    with Archive(archive, create=True) as kept, kept.atomic():
         writer, name = kept.begin(
             study, str(file.resolve().parent), arms, imported.measures, machine, __version__, "imported",
             imported.started_wall_s, imported.notes,

@@ -79,9 +79,9 @@ def change_text(row: Row) -> str:
         return "not bounded"
     numbers, unit = _numbers(row)
     if _factors(row):
-        word = "as fast" if row.measure.unit == "s" else "less"
-        word = word if row.estimate < 1 else "as long" if row.measure.unit == "s" else "as much"
-        return f"{numbers[0]}x {word} ({_span(numbers[1], numbers[2])})"
+        quickness = "slower" in row.measure.words
+        more, less = ("as long", "as fast") if quickness else ("as much", "less")
+        return f"{numbers[0]}x {more if row.estimate > 1 else less} ({_span(numbers[1], numbers[2])})"
     return f"{numbers[0]}{unit} ({_span(numbers[1], numbers[2])})"
 
 

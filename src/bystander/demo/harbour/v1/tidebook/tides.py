@@ -5,18 +5,21 @@ import math
 from tidebook.ports import PORTS
 
 STEP_MINUTES = 20
+# Parts of the node's yearly course: how many times around, and how much.
+FACTOR = [(1, -0.037), (2, 0.0009), (3, -0.0002), (4, 0.00006)]
+SHIFT = [(1, 2.14), (2, -0.04), (3, 0.006), (4, -0.001)]
 
 
 def node_factor(hour):
     """Return how strong the waves are at an hour."""
     node = math.radians(125.04 - 0.052954 * hour / 24)
-    return 1.0 - 0.037 * math.cos(node) + 0.0009 * math.cos(2 * node) - 0.0002 * math.cos(3 * node)
+    return 1.0 + sum(size * math.cos(times * node) for times, size in FACTOR)
 
 
 def node_shift(hour):
     """Return how many degrees the waves come late at an hour."""
     node = math.radians(125.04 - 0.052954 * hour / 24)
-    return 2.14 * math.sin(node) - 0.04 * math.sin(2 * node)
+    return sum(size * math.sin(times * node) for times, size in SHIFT)
 
 
 def level(port, hour):

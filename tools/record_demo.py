@@ -1,0 +1,67 @@
+"""Record the demo anew: observe the harbour office here, and keep it under an invented machine.
+
+usage: python tools/record_demo.py   (writes src/bystander/demo/harbour/recorded.json)
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from bystander.demo import FILES
+from bystander.exchange import record_json
+from bystander.flow.demo import demo_archive, lay_out
+from bystander.flow.observe import observe
+from bystander.flow.observer import Silent
+from bystander.flow.places import load_study
+from bystander.flow.records import whole_record
+
+HOME = "/home/office"
+MACHINE = {
+    "host": "harbour-desk",
+    "system": "Lantern Linux 4",
+    "architecture": "x86_64",
+    "processor": "Tern T2",
+    "cores": 2,
+    "memory_bytes": 8 * 2**30,
+    "memory_free_bytes": 5 * 2**30,
+    "load": 0.31,
+}
+
+
+def main() -> None:
+    """Observe, disguise, write."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch, "harbour-office")
+        study, place = load_study(lay_out(folder), folder)
+        archive = demo_archive(folder / "bystander.toml")
+        observed = observe(study, place, archive, os.environ, Silent())
+        document = json.loads(record_json(whole_record(archive, observed.record)))
+    document = replaced(document, {str(folder): f"{HOME}/harbour-office", sys.executable: "/usr/bin/python3"})
+    document |= {"machine": MACHINE, "uuid": "5eaf00d5-0000-4000-8000-000000000001"}
+    for arm in document["arms"]:
+        arm["facts"]["environment"] = {"PATH": "/usr/bin:/bin", "HOME": HOME, "PYTHONHASHSEED": "0"}
+        arm["facts"]["interpreter"] |= {"path": "/usr/bin/python3", "program": "/usr/bin/python3"}
+    lines = [f'"{key}": {json.dumps(value, ensure_ascii=False)}' for key, value in document.items()]
+    (FILES / "recorded.json").write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
+
+
+def replaced(value: Any, words: dict[str, str]) -> Any:
+    """Return a document with words replaced in all of its texts."""
+    if isinstance(value, str):
+        for old, new in words.items():
+            value = value.replace(old, new)
+        return value
+    if isinstance(value, list):
+        return [replaced(item, words) for item in value]
+    if isinstance(value, dict):
+        return {key: replaced(item, words) for key, item in value.items()}
+    return value
+
+
+if __name__ == "__main__":
+    main()
