@@ -113,7 +113,7 @@ def show(decision: Decision, all_measures: bool = False) -> None:
         console.print()
         left = print_secondary(console, decision, all_measures)
         if left > 0:
-            console.print(f"{left} smaller changes of other measures: --all-measures shows them.", style="quiet")
+            console.print(f"{left} more, smaller or further down: --all-measures shows them.", style="quiet")
         if decision.secondary:
             console.print()
         for text in (outcome_sentence(decision), answer_sentence(decision.primary), weighted_sentence(decision)):

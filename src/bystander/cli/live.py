@@ -18,6 +18,7 @@ __all__ = ["Display"]
 
 _MOST_ROWS = 14
 _BAR = 30
+_LINES_S = 2.0
 _PAUSE_S = 0.25  # a display that is redrawn more often would disturb the trials
 
 
@@ -31,7 +32,6 @@ class Display:
         self._live: Live | None = None
         self._drawn = 0.0
         self._tenth = 0
-        self._tried: set[str] = set()
 
     def __enter__(self) -> Display:
         return self
@@ -69,13 +69,16 @@ class Display:
         """Redraw, at most four times a second, or print a line at every tenth."""
         last = progress.done == progress.planned
         if self._live:
-            if time.monotonic() - self._drawn > _PAUSE_S or last:
+            if self._quiet_for(_PAUSE_S) or last:
                 self._live.update(self._picture(progress), refresh=True)
                 self._drawn = time.monotonic()
-        elif (tenth := 10 * progress.done // progress.planned) > self._tenth:
-            self._tenth = tenth
+        elif self._tenth < 10 * progress.done // progress.planned and (self._quiet_for(_LINES_S) or last):
+            self._tenth, self._drawn = 10 * progress.done // progress.planned, time.monotonic()
             left = "" if last else f", about {duration_text(progress.left_s, 2)} left"
             self._line(f"{progress.done} of {progress.planned} blocks{left}")
+
+    def _quiet_for(self, seconds: float) -> bool:
+        return time.monotonic() - self._drawn > seconds
 
     def remark(self, sentence: str) -> None:
         """Print a sentence above the display."""

@@ -15,7 +15,7 @@ from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Commands, Tried, expected_seconds, make_arms, rehearse
 from bystander.stats import blocks_needed
 
-__all__ = ["Checked", "check", "checked_json", "too_few"]
+__all__ = ["Checked", "check", "checked_json", "shims", "too_few"]
 
 
 @dataclass(frozen=True)
@@ -52,7 +52,7 @@ def check(path: Path | None, here: Path, caller: Mapping[str, str], observer: Ob
     machine = machine_facts()
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
         tried, differences = rehearse(study, commands, launcher, observer)
-    remarks = [*too_few(study), *_shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
+    remarks = [*too_few(study), *shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
     return Checked(
         study, arms, commands, tried, differences, machine, expected_seconds(study, tried), tuple(remarks)
     )
@@ -71,7 +71,8 @@ def too_few(study: Study) -> list[str]:
     ]
 
 
-def _shims(arms: tuple[ArmState, ...]) -> list[str]:
+def shims(arms: tuple[ArmState, ...]) -> list[str]:
+    """Say when a trial pays for a script that starts the interpreter."""
     told = {}
     for arm in arms:
         facts = arm.facts.get("interpreter", {})

@@ -25,7 +25,7 @@ from bystander.design import (
 )
 from bystander.errors import LauncherError
 from bystander.field import Launcher, MachineLock, StudyFolder, folder_digest, machine_facts
-from bystander.flow.check import too_few
+from bystander.flow.check import shims, too_few
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer, Progress
 from bystander.flow.rehearsal import OVERHEAD_S, Commands, Tried, expected_seconds, make_arms, rehearse
@@ -113,6 +113,8 @@ def observe(
         observer.remark(sentence)
     with MachineLock(study.name) as lock:
         arms, commands = make_arms(study, place, caller, observer)
+        for sentence in shims(arms):
+            observer.remark(sentence)
         with (
             Archive(archive, create=True) as kept,
             Interrupts() as interrupts,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +15,7 @@ from bystander.verdicts import Decision, Row, Single
 __all__ = ["Strip", "strip"]
 
 _WIDTH, _LANE, _EDGE, _MOST = 420, 22, 8, 400
+_LOG_BEYOND = 4.0
 
 
 @dataclass(frozen=True)
@@ -28,6 +31,7 @@ class Strip:
     candidate_median: float | None
     least: str
     most: str
+    log: bool
 
 
 def strip(decision: Decision, row: Row) -> Strip | None:
@@ -39,10 +43,14 @@ def strip(decision: Decision, row: Row) -> Strip | None:
     if not both.size:
         return None
     low, high = float(both.min()), float(both.max())
-    reach = (high - low) or abs(high) or 1.0
+    # One slow trial must not press all others into a point, nor be left out.
+    log = low > 0 and high > _LOG_BEYOND * low
+    first, last = (math.log(low), math.log(high)) if log else (low, high)
+    reach = (last - first) or 1.0
 
     def place(value: float) -> float:
-        return round(_EDGE + (value - low) / reach * (_WIDTH - 2 * _EDGE), 1)
+        at = math.log(value) if log else value
+        return round(_EDGE + (at - first) / reach * (_WIDTH - 2 * _EDGE), 1)
 
     def median(single: Single | None) -> float | None:
         return place(single.summary.median) if single and single.summary else None
@@ -51,13 +59,12 @@ def strip(decision: Decision, row: Row) -> Strip | None:
     unit = row.measure.unit
     return Strip(
         _WIDTH, 2 * _LANE, _LANE, lanes[0], lanes[1], median(reference), median(candidate),
-        quantity_text(low, unit), quantity_text(high, unit),
+        quantity_text(low, unit), quantity_text(high, unit), log,
     )  # fmt: skip
 
 
-def _dots(values: NDArray[np.float64], place: object, top: int) -> tuple[tuple[float, float], ...]:
+def _dots(values: NDArray[np.float64], place: Callable[[float], float], top: int) -> tuple[tuple[float, float], ...]:
     """Return dots, spread over the lane so that equal readings stay apart; evenly thinned beyond 400."""
-    assert callable(place)
     ordered = np.sort(values)
     if ordered.size > _MOST:
         ordered = ordered[np.linspace(0, ordered.size - 1, _MOST).astype(int)]

@@ -34,8 +34,10 @@ def _decimals(half_width: float, most: int) -> int:
 
 
 def _factors(row: Row) -> bool:
-    """Whether a row is told in factors: all of its bounded numbers are beyond a factor of two."""
-    return row.scale == "ratio" and (row.estimate >= _FACTOR or row.estimate <= 1 / _FACTOR)
+    """Whether a row is told in factors: beyond a factor of two, but for amounts of which there is less."""
+    if row.scale != "ratio":
+        return False
+    return row.estimate >= _FACTOR or (row.estimate <= 1 / _FACTOR and "faster" in row.measure.words)
 
 
 def _numbers(row: Row) -> tuple[list[str], str]:
@@ -46,7 +48,7 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     values = [row.estimate, row.low, row.high]
     if row.scale == "difference":
         scale = _difference_scale(row)
-        return [_signless(v * scale[0], 2 if scale[1] else 1) if math.isfinite(v) else "?" for v in values], scale[1]
+        return [_signed(v * scale[0], 2 if scale[1] else 1) if math.isfinite(v) else "?" for v in values], scale[1]
     if _factors(row):
         if row.estimate < 1:
             values = [1 / v if v > 0 else math.inf for v in (row.estimate, row.high, row.low)]
@@ -56,13 +58,13 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     percents = [(v - 1) * 100 for v in values]
     bounded = [v for v in percents[1:] if math.isfinite(v)]
     places = _decimals((max(bounded) - min(bounded)) / 2 if len(bounded) == 2 else math.nan, 2)
-    return [_signless(v, places) if math.isfinite(v) else "?" for v in percents], " %"
+    return [_signed(v, places) if math.isfinite(v) else "?" for v in percents], " %"
 
 
-def _signless(value: float, places: int) -> str:
-    """Write a number with a sign that a reader of plain text can see; a rounded zero has none."""
+def _signed(value: float, places: int) -> str:
+    """Write a number with its sign; a rounded zero has none."""
     text = f"{value:+.{places}f}"
-    return text[1:] if float(text) == 0 else text.replace("-", "-")
+    return text[1:] if float(text) == 0 else text
 
 
 def _difference_scale(row: Row) -> tuple[float, str]:
@@ -79,9 +81,8 @@ def change_text(row: Row) -> str:
         return "not bounded"
     numbers, unit = _numbers(row)
     if _factors(row):
-        quickness = "slower" in row.measure.words
-        more, less = ("as long", "as fast") if quickness else ("as much", "less")
-        return f"{numbers[0]}x {more if row.estimate > 1 else less} ({_span(numbers[1], numbers[2])})"
+        more = "as long" if "slower" in row.measure.words else "as much"
+        return f"{numbers[0]}x {more if row.estimate > 1 else 'as fast'} ({_span(numbers[1], numbers[2])})"
     return f"{numbers[0]}{unit} ({_span(numbers[1], numbers[2])})"
 
 
@@ -128,7 +129,7 @@ def row_sentence(row: Row) -> str:
     if row.verdict == "same":
         return f"same within the margin ({_ruled_out(row)}), {blocks}"
     if row.verdict == "unclear":
-        return f"no change shown; {_limits(row)}, {blocks}"
+        return f"unclear: no change shown; {_limits(row)}, {blocks}"
     numbers, unit = _numbers(row)
     if math.isnan(row.estimate):
         return f"{row.verdict}, by how much is not bounded, {blocks}"

@@ -1,0 +1,88 @@
+"""What tests share: the installed program, a folder of its own, and studies that are quick to run."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+settings.register_profile("bystander", deadline=None, max_examples=60)
+settings.load_profile("bystander")
+
+PROGRAM = Path(sys.executable).with_name("bystander")
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture(autouse=True)
+def _own_lock(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Give every test a machine lock of its own, so that nobody's observation stands in the way."""
+    monkeypatch.setenv("BYSTANDER_LOCK", str(tmp_path / "machine.lock"))
+    for name in ("BYSTANDER_ARCHIVE", "FORCE_COLOR", "COLUMNS"):
+        monkeypatch.delenv(name, raising=False)
+
+
+@pytest.fixture
+def run(tmp_path: Path) -> Run:
+    """Run the installed program in the test's folder; `code` is the exit code that is right."""
+
+    def start(*words: str, code: int = 0, cwd: Path | None = None, **variables: str) -> subprocess.CompletedProcess[str]:
+        environment = {**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", **variables}
+        done = subprocess.run(
+            [str(PROGRAM), *words], cwd=cwd or tmp_path, env=environment, capture_output=True, text=True,
+            stdin=subprocess.DEVNULL, check=False, timeout=240,
+        )  # fmt: skip
+        assert done.returncode == code, f"{words} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"
+        assert "Traceback" not in done.stderr
+        return done
+
+    return start
+
+
+@pytest.fixture
+def git(tmp_path: Path) -> Callable[..., str]:
+    """Run git in the test's folder, as a user without any configuration."""
+
+    def start(*words: str, cwd: Path | None = None) -> str:
+        environment = {
+            **os.environ, "GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_NOSYSTEM": "1",
+            "GIT_AUTHOR_NAME": "A", "GIT_AUTHOR_EMAIL": "a@b.example", "GIT_COMMITTER_NAME": "A",
+            "GIT_COMMITTER_EMAIL": "a@b.example",
+        }  # fmt: skip
+        done = subprocess.run(
+            ["git", *words], cwd=cwd or tmp_path, env=environment, capture_output=True, text=True, check=True
+        )
+        return done.stdout
+
+    return start
+
+
+@pytest.fixture
+def study(tmp_path: Path) -> Path:
+    """A study of two shell commands that end at once, in no repository."""
+    file = tmp_path / "bystander.toml"
+    file.write_text(
+        """
+name = "two commands"
+blocks = 7
+seed = 11
+[arms.before]
+folder = "."
+settings.word = "ebb"
+[arms.after]
+folder = "."
+settings.word = "flood"
+[workloads.say]
+command = "echo {word}"
+answer = "output"
+[workloads.wait]
+command = "sleep 0.01"
+answer = "output"
+""",
+        encoding="utf-8",
+    )
+    return file
