@@ -78,11 +78,12 @@ def parse_share(text: object) -> float:
         When the text is neither, or a bare number is above 1, where percent was surely meant.
     """
     if isinstance(text, int | float) and not isinstance(text, bool):
-        text = repr(text)
-    number, unit = _split(text, "share", "3 %")
+        number, unit = float(text), ""
+    else:
+        number, unit = _split(text, "share", "3 %")
     if unit == "%":
         return number / 100.0
-    if unit or number > 1:
+    if unit or not 0 <= number <= 1:
         raise UnitError(f'{_shown(text)} is no share; write for example "3 %"')
     return number
 
@@ -91,7 +92,7 @@ def parse_size(text: object) -> int:
     """Return bytes for a text such as "64 MiB"; raise UnitError otherwise."""
     number, unit = _split(text, "size", "64 MiB")
     if unit not in SIZE_UNITS:
-        raise UnitError(f'{_shown(text)} is no size; write for example "64 MiB" (B, kB, MB, GB, KiB, MiB, GiB)')
+        raise UnitError(f'{_shown(text)} is no size; write for example "64 MiB" (B, kB, MB, GB, ...)')
     return round(number * SIZE_UNITS[unit])
 
 

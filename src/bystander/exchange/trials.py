@@ -130,10 +130,14 @@ class _Table:
         try:
             self.frame: pd.DataFrame = pd.read_csv(
                 io.StringIO(text), dtype=str, keep_default_na=False, na_values=[], skipinitialspace=True,
-                index_col=False,
             )  # fmt: skip
         except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError) as error:
             raise DataError(f"{file}: it is no CSV table: {_reason(error)}") from None
+        if not isinstance(self.frame.index, pd.RangeIndex):  # pandas took surplus cells for row labels
+            raise DataError(f"{file}: it is no CSV table: its rows have more cells than its first line")
+        names = next(csv.reader([text.lstrip("\ufeff").splitlines()[0]], skipinitialspace=True))
+        if len({name.strip() for name in names}) < len(names):
+            raise DataError(f"{file}: a column stands twice; each may be given once")
         self.frame.columns = [str(name).strip().lstrip("\ufeff") for name in self.frame.columns]
         missing = [name for name in _REQUIRED if name not in self.frame.columns]
         if missing:
@@ -141,8 +145,6 @@ class _Table:
                 f"{file}: there is no column {', '.join(missing)}; its first line must name "
                 f"{','.join(_REQUIRED)}, and block and order where trials are paired"
             )
-        if len(set(self.frame.columns)) < len(self.frame.columns):
-            raise DataError(f"{file}: a column stands twice; each may be given once")
         if self.frame.empty:
             raise DataError(f"{file}: it has no row below its first line")
 

@@ -17,6 +17,7 @@ __all__ = ["Batch", "Material", "RowTrials", "batches", "material", "row_trials"
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
 _BATCH_CONTRASTS = 4_000_000
+_NEAR_FLOOR = 1.02  # the kernel counts pages per processor and adds up now and then
 
 
 @dataclass(frozen=True)
@@ -155,8 +156,8 @@ def _ends(
     floored = np.zeros(side.size, dtype=bool)
     if floors is not None:
         floor = floors[side]
-        floored = ~failed & np.isfinite(floor) & (high <= floor * 1.001)
-        low[floored], high[floored] = -np.inf, floor[floored]
+        floored = ~failed & np.isfinite(floor) & (high <= floor * _NEAR_FLOOR)
+        low[floored], high[floored] = -np.inf, np.maximum(high, floor)[floored]
     return low, high, int(np.count_nonzero(floored))
 
 

@@ -113,9 +113,10 @@ def medians_text(row: Row) -> str:
 
 
 def saved_text(row: Row) -> str:
-    """Return what the change takes or saves each time, by the medians: "saves 68.1 ms"; "" if unknown."""
+    """Return what the change takes or saves each time, by the medians: "saves 68.1 ms"; "" without a change shown."""
     difference = row.candidate.median - row.reference.median
-    if not math.isfinite(difference) or row.measure.unit not in ("s", "B"):
+    shown = row.verdict in row.measure.words
+    if not shown or not math.isfinite(difference) or row.measure.unit not in ("s", "B"):
         return ""
     verb = "saves" if difference < 0 else "costs"
     return f"{verb} {quantity_text(abs(difference), row.measure.unit, 2)}"

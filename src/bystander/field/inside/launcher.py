@@ -186,7 +186,6 @@ def run_trial(request):
             (os.POSIX_SPAWN_DUP2, handles[1], 2),
         ]
         forget_own_peak()
-        answer["floor_bytes"] = own_peak_bytes()
         answer["started_wall_ns"] = time.time_ns()
         started = answer["started_ns"] = time.monotonic_ns()
         pid = os.posix_spawn(
@@ -212,7 +211,8 @@ def run_trial(request):
     finally:
         left = end_tree() if reap() else 0
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
-    answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued)
+    # Read last: the child's mark began at ours as it was when the child became its program.
+    answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
     return answer
 
 

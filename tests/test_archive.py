@@ -1,0 +1,126 @@
+"""What is written is on disk, comes back the same, and keeps out what it cannot keep."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from builders import made_record, noisy
+from bystander.archive import Archive
+from bystander.archive.engine import refuse_network
+from bystander.design import OBSERVED, Record, Status, TrialOutcome
+from bystander.errors import ArchiveError, UnknownRecordError
+from bystander.exchange import record_parts, verdicts_json
+from bystander.verdicts import decide
+
+
+def outcome(elapsed: float, status: Status = Status.OK) -> TrialOutcome:
+    return TrialOutcome(status, 0, 1e9, 5.0, {"elapsed": elapsed}, "abc" if status is Status.OK else "", "it broke")
+
+
+def begun(archive: Archive, record: Record | None = None, uuid: str | None = None) -> object:
+    head = (record or made_record({"w": {"a": [1.0], "b": [2.0]}})).head
+    return archive.begin(head.study, "/here", head.arms, OBSERVED, {"host": "gull"}, "0.1", uuid=uuid)
+
+
+def test_trials_come_back_as_they_were_written(tmp_path: Path) -> None:
+    """Order, status, readings and answers survive; only whole blocks take part in decisions."""
+    path = tmp_path / "a.sqlite"
+    with Archive(path, create=True) as archive:
+        writer, name = begun(archive)  # type: ignore[misc]
+        writer.trial(0, 0, 1, 0, outcome(0.5), 9.0, last=False)
+        writer.trial(0, 0, 0, 1, outcome(9.0, Status.CUT), 9.0, last=True)
+        writer.trial(0, 1, 0, 0, outcome(0.25), 9.0, last=False)
+    with Archive(path) as archive:
+        whole, everything = archive.load(name), archive.load(name, halves=True)
+
+    assert whole.trials.arm.tolist() == [1, 0]
+    assert whole.trials.order.tolist() == [0, 1]
+    assert whole.trials.status.tolist() == [0, int(Status.CUT)]
+    assert whole.trials.limit_s[1] == 9.0
+    assert whole.trials.readings[:, 0].tolist() == [0.5, 9.0]
+    assert np.isnan(whole.trials.readings[:, 1]).all()
+    assert whole.excerpts[1] == "it broke"
+    assert everything.trials.readings[:, 0].tolist() == [0.5, 9.0, 0.25]
+    assert whole.head.state == "running"
+    assert not whole.head.complete
+
+
+def test_a_whole_record_is_kept_and_decided_alike(tmp_path: Path) -> None:
+    """Paired and unpaired records decide after the archive as they do before it."""
+    for paired in (True, False):
+        record = made_record({"w": {"a": noisy(9, 1, seed=1), "b": noisy(9, 1.2, seed=2)}}, paired=paired, origin="imported")
+        with Archive(tmp_path / f"{paired}.sqlite", create=True) as archive:
+            head = record.head
+            writer, name = archive.begin(
+                head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, "imported",
+                uuid=head.uuid,
+            )  # fmt: skip
+            writer.bulk(*record_parts(record))
+            writer.finish("complete")
+            back = archive.load(name)
+
+        assert verdicts_json(decide(back)) == verdicts_json(decide(record))
+
+
+def test_every_commit_is_synced(tmp_path: Path) -> None:
+    """Connections use the write-ahead log with full synchronisation."""
+    with Archive(tmp_path / "a.sqlite", create=True) as archive:
+        connection = archive._connection
+        mode = connection.exec_driver_sql("PRAGMA journal_mode").scalar()
+        sync = connection.exec_driver_sql("PRAGMA synchronous").scalar()
+
+    assert (mode, sync) == ("wal", 2)
+
+
+def test_records_have_readable_names_and_are_found_by_them(tmp_path: Path) -> None:
+    """Names count up; a name, a UUID or its beginning finds a record; a slip is answered with the nearest."""
+    with Archive(tmp_path / "a.sqlite", create=True) as archive:
+        names = [begun(archive)[1] for _ in range(3)]  # type: ignore[index]
+        newest = archive.head()
+
+        assert names == ["made-up-1", "made-up-2", "made-up-3"]
+        assert newest.name == archive.head(newest.uuid[:8]).name == "made-up-3"
+        with pytest.raises(UnknownRecordError, match='did you mean "made-up-2"'):
+            archive.head("mde-up-2")
+        with pytest.raises(ArchiveError, match="already"):
+            begun(archive, uuid=newest.uuid)
+
+
+def test_what_is_no_archive_is_refused(tmp_path: Path) -> None:
+    """A missing, damaged or newer file is one sentence."""
+    with pytest.raises(ArchiveError, match="there is no archive"):
+        Archive(tmp_path / "none.sqlite")
+    damaged = tmp_path / "damaged.sqlite"
+    damaged.write_bytes(b"not a database" * 100)
+    with pytest.raises(ArchiveError, match="cannot be opened as an archive"):
+        Archive(damaged)
+    newer = tmp_path / "newer.sqlite"
+    with Archive(newer, create=True) as archive, pytest.raises(UnknownRecordError, match="holds no record"):
+        archive.load()
+    with sqlite3.connect(newer) as connection:
+        connection.execute("INSERT INTO migration VALUES (99, 0)")
+    with pytest.raises(ArchiveError, match="written by a newer Bystander"):
+        Archive(newer)
+
+
+def test_network_file_systems_are_refused() -> None:
+    """The deepest mount decides."""
+    mounts = "disk / ext4 rw 0 0\nserver:/x /net nfs4 rw 0 0\ndisk /net/local ext4 rw 0 0\n"
+
+    refuse_network(Path("/home/a.sqlite"), mounts)
+    refuse_network(Path("/net/local/a.sqlite"), mounts)
+    with pytest.raises(ArchiveError, match="network file system"):
+        refuse_network(Path("/net/team/a.sqlite"), mounts)
+
+
+def test_an_import_that_breaks_leaves_nothing(tmp_path: Path) -> None:
+    """Everything within `atomic` comes about together or not at all."""
+    with Archive(tmp_path / "a.sqlite", create=True) as archive:
+        with pytest.raises(RuntimeError), archive.atomic():
+            begun(archive)
+            raise RuntimeError
+        assert archive.heads() == []

@@ -1,0 +1,74 @@
+"""The plan depends on the seed alone."""
+
+from __future__ import annotations
+
+from collections import Counter
+from itertools import permutations
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from bystander.design import Arm, Workload, arm_key, block_order, plan_rounds, shuffled, workload_key
+
+seeds = st.integers(0, 2**48)
+
+
+@given(seeds, st.integers(1, 5), st.integers(0, 50))
+def test_a_block_holds_every_arm_once(seed: int, arms: int, block: int) -> None:
+    """The order is a permutation, and always the same one."""
+    order = block_order(seed, "key", block, arms)
+
+    assert sorted(order) == list(range(arms))
+    assert order == block_order(seed, "key", block, arms)
+
+
+def test_every_order_is_equally_likely() -> None:
+    """Over 6,000 keys each of the six orders of three arms comes about a thousand times (chi-squared below 20.5)."""
+    counts = Counter(shuffled(3, f"k{i}") for i in range(6000))
+    chi = sum((counts[p] - 1000) ** 2 / 1000 for p in permutations(range(3)))
+
+    assert chi < 20.5
+
+
+@given(seeds, st.integers(1, 6), st.data())
+def test_leaving_workloads_out_shifts_nothing_else(seed: int, count: int, data: st.DataObject) -> None:
+    """The blocks of the workloads that stay are the same, in the same order."""
+    keys = [f"w{i}" for i in range(count)]
+    kept = data.draw(st.lists(st.sampled_from(keys), unique=True))
+    whole = [(keys[b.workload], b.number, b.order) for b in plan_rounds(seed, keys, 3, 4)]
+    part = [(kept[b.workload], b.number, b.order) for b in plan_rounds(seed, kept, 3, 4)]
+
+    assert part == [block for block in whole if block[0] in kept]
+
+
+@given(seeds)
+def test_fewer_blocks_are_the_beginning_of_more(seed: int) -> None:
+    """A plan of three blocks begins a plan of nine."""
+    keys = ["a", "b"]
+    long, short = list(plan_rounds(seed, keys, 2, 9)), list(plan_rounds(seed, keys, 2, 3))
+
+    assert long[: len(short)] == short
+
+
+def test_orders_are_pinned() -> None:
+    """The stored seed gives the same plan in every later version."""
+    assert [block_order(7, "key", block, 2) for block in range(8)] == PINNED
+
+
+PINNED = [(1, 0), (0, 1), (1, 0), (0, 1), (1, 0), (0, 1), (0, 1), (1, 0)]
+
+
+def test_keys_change_with_what_they_stand_for() -> None:
+    """A workload's key ignores its limit and weight; an arm's key holds everything that could change its trials."""
+    w = Workload("a[x=1]", "a", "run {x}", inputs={"x": "1"})
+    arm = Arm("before", settings={"y": "1"})
+
+    assert workload_key(w) == workload_key(Workload("b", "b", "run {x}", inputs={"x": "1"}, limit_s=3, weight=2))
+    assert workload_key(w) != workload_key(Workload("a", "a", "run {x}", inputs={"x": "2"}))
+    assert arm_key(arm, "t", "i") == arm_key(Arm("other", settings={"y": "1"}), "t", "i")
+    for other in (
+        arm_key(arm, "u", "i"), arm_key(arm, "t", "j"), arm_key(Arm("before", settings={"y": "2"}), "t", "i"),
+        arm_key(Arm("before", build=("make",), settings={"y": "1"}), "t", "i"),
+        arm_key(Arm("before", environment={"A": "1"}, settings={"y": "1"}), "t", "i"),
+    ):  # fmt: skip
+        assert other != arm_key(arm, "t", "i")
