@@ -22,7 +22,7 @@ Run = Callable[..., subprocess.CompletedProcess[str]]
 def _own_lock(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Give every test a machine lock of its own, so that nobody's observation stands in the way."""
     monkeypatch.setenv("BYSTANDER_LOCK", str(tmp_path / "machine.lock"))
-    for name in ("BYSTANDER_ARCHIVE", "FORCE_COLOR", "COLUMNS"):
+    for name in ("BYSTANDER_ARCHIVE", "FORCE_COLOR", "COLUMNS", "PYTHONDONTWRITEBYTECODE"):
         monkeypatch.delenv(name, raising=False)
 
 
@@ -30,7 +30,9 @@ def _own_lock(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 def run(tmp_path: Path) -> Run:
     """Run the installed program in the test's folder; `code` is the exit code that is right."""
 
-    def start(*words: str, code: int = 0, cwd: Path | None = None, **variables: str) -> subprocess.CompletedProcess[str]:
+    def start(
+        *words: str, code: int = 0, cwd: Path | None = None, **variables: str
+    ) -> subprocess.CompletedProcess[str]:
         environment = {**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", **variables}
         done = subprocess.run(
             [str(PROGRAM), *words], cwd=cwd or tmp_path, env=environment, capture_output=True, text=True,
@@ -54,7 +56,12 @@ def git(tmp_path: Path) -> Callable[..., str]:
             "GIT_COMMITTER_EMAIL": "a@b.example",
         }  # fmt: skip
         done = subprocess.run(
-            ["git", *words], cwd=cwd or tmp_path, env=environment, capture_output=True, text=True, check=True
+            ["git", "-c", "core.hooksPath=/dev/null", *words],
+            cwd=cwd or tmp_path,
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=True,
         )
         return done.stdout
 

@@ -9,10 +9,10 @@ from pathlib import Path
 import jsonschema
 import numpy as np
 import pytest
+from builders import made_record, noisy
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders import made_record, noisy
 from bystander.design import Record, Status
 from bystander.errors import DataError
 from bystander.exchange import read_readings_csv, read_record_json, readings_csv, record_json, verdicts_json
@@ -32,7 +32,8 @@ def example() -> Record:
         {"a,b": {"before": noisy(9, 0.1, seed=1), "after": noisy(9, 0.2, seed=2)},
          'say "x"': {"before": noisy(9, 0.1, seed=3), "after": noisy(9, 0.1, seed=4)}},
         failed={("a,b", "after"): [2]}, status=Status.CUT, answers={("a,b", "after"): 1}, answer_rule="output",
-        more={"peak_memory": {name: {arm: noisy(9, 1e7, seed=5) for arm in ("before", "after")} for name in ("a,b", 'say "x"')}},
+        more={"peak_memory": {name: {arm: noisy(9, 1e7, seed=5) for arm in ("before", "after")}
+                              for name in ("a,b", 'say "x"')}},
     )  # fmt: skip
 
 
@@ -61,7 +62,9 @@ def test_a_whole_record_comes_back_the_same() -> None:
 
 def test_columns_come_in_any_order_and_unknown_ones_are_noted() -> None:
     """Only names count; what is not known is ignored, and said."""
-    text = "unit,value,colour,measure,arm,workload,block,order\nms,12,red,elapsed,old,w,0,1\nms,11,red,elapsed,new,w,0,0\n"
+    text = (
+        "unit,value,colour,measure,arm,workload,block,order\nms,12,red,elapsed,old,w,0,1\nms,11,red,elapsed,new,w,0,0\n"
+    )
     imported = read_readings_csv(text.encode(), "t.csv")
 
     assert imported.arms == ("old", "new")
@@ -81,10 +84,18 @@ def test_rows_of_one_trial_and_measure_are_its_samples() -> None:
 def test_without_blocks_every_row_is_a_trial_and_with_an_order_those_that_share_it() -> None:
     """Unpaired trials become one array per workload, arm and measure."""
     free = HEAD + "".join(f"w,{arm},,,elapsed,{v},s\n" for arm in ("old", "new") for v in (1, 2, 9))
-    ordered = HEAD + "".join(f"w,{arm},,{o},elapsed,{v},s\n" for arm in ("old", "new") for o, v in ((0, 1), (0, 3), (1, 9)))
+    ordered = HEAD + "".join(
+        f"w,{arm},,{o},elapsed,{v},s\n" for arm in ("old", "new") for o, v in ((0, 1), (0, 3), (1, 9))
+    )
 
-    assert [a.readings.tolist() for a in read_readings_csv(free.encode(), "t.csv").arrays] == [[1, 2, 9], [1, 2, 9]]
-    assert [a.readings.tolist() for a in read_readings_csv(ordered.encode(), "t.csv").arrays] == [[2, 9], [2, 9]]
+    assert [a.readings.tolist() for a in read_readings_csv(free.encode(), "t.csv").arrays] == [
+        [1, 2, 9],
+        [1, 2, 9],
+    ]
+    assert [a.readings.tolist() for a in read_readings_csv(ordered.encode(), "t.csv").arrays] == [
+        [2, 9],
+        [2, 9],
+    ]
 
 
 def test_units_starts_machines_and_statuses_are_understood() -> None:
@@ -179,7 +190,11 @@ def test_no_bytes_make_the_reader_stumble(data: bytes) -> None:
 
 def test_the_verdicts_document_keeps_to_its_schema() -> None:
     """Unbounded and undefined numbers are null; the summary counts primary rows."""
-    for record in (example(), made_record({"w": {"now": noisy(5, 1)}}), made_record({"w": {"a": [1.0], "b": [2.0]}})):
+    for record in (
+        example(),
+        made_record({"w": {"now": noisy(5, 1)}}),
+        made_record({"w": {"a": [1.0], "b": [2.0]}}),
+    ):
         document = json.loads(verdicts_json(decide(record, Options())))
         jsonschema.validate(document, SCHEMA)
         primary = [result for result in document["results"] if result["primary"]]

@@ -29,7 +29,9 @@ ALLOWED = {
     "cli": {"flow", "verdicts", "design", "units", "errors"},
     "__main__": {"cli"},
 }
-FILES = [f for f in sorted(ROOT.rglob("*.py")) if "harbour" not in f.parts and f.name != "__init__.py" or f.parent != ROOT]
+FILES = [
+    f for f in sorted(ROOT.rglob("*.py")) if ("harbour" not in f.parts and f.name != "__init__.py") or f.parent != ROOT
+]
 FILES = [f for f in FILES if "harbour" not in f.parts]
 
 

@@ -23,14 +23,24 @@ from bystander.units import (
 
 @pytest.mark.parametrize(
     ("text", "seconds"),
-    [("30 s", 30), ("250 ms", 0.25), ("5 min", 300), ("1.5h", 5400), (".5 s", 0.5), ("2e3 us", 0.002), ("7 µs", 7e-6)],
+    [
+        ("30 s", 30),
+        ("250 ms", 0.25),
+        ("5 min", 300),
+        ("1.5h", 5400),
+        (".5 s", 0.5),
+        ("2e3 us", 0.002),
+        ("7 µs", 7e-6),
+    ],
 )
 def test_durations_are_read(text: str, seconds: float) -> None:
     """A number and a unit make seconds."""
     assert parse_duration(text) == pytest.approx(seconds, rel=1e-12)
 
 
-@pytest.mark.parametrize("text", ["soon", "30", "30 sec", "-1 s", "", "1 s s", None, 30, True, "inf s", "nan s", "1e999 s"])
+@pytest.mark.parametrize(
+    "text", ["soon", "30", "30 sec", "-1 s", "", "1 s s", None, 30, True, "inf s", "nan s", "1e999 s"]
+)
 def test_what_is_no_duration_is_refused_with_an_example(text: object) -> None:
     """Anything else is refused, and the message shows the value and what would be right."""
     with pytest.raises(UnitError, match="is no duration; write for example"):

@@ -8,10 +8,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 import scipy.stats
+from builders import made_record, noisy
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders import made_record, noisy
 from bystander.design import Record, Status
 from bystander.errors import UsageError
 from bystander.exchange import read_readings_csv
@@ -39,7 +39,12 @@ def compared(factor: float, blocks: int = 20, spread: float = 0.01, **more: obje
 
 @pytest.mark.parametrize(
     ("factor", "verdict", "relevance"),
-    [(1.2, "slower", "beyond"), (0.5, "faster", "beyond"), (1.0, "same", "within"), (1.03, "slower", "undetermined")],
+    [
+        (1.2, "slower", "beyond"),
+        (0.5, "faster", "beyond"),
+        (1.0, "same", "within"),
+        (1.03, "slower", "undetermined"),
+    ],
 )
 def test_a_plain_change_gets_its_verdict(factor: float, verdict: str, relevance: str) -> None:
     """Slower, faster, same: with relevance read from the interval."""
@@ -97,7 +102,9 @@ def test_the_suite_pays_for_its_size() -> None:
     marginal = {"before": [0.1] * 20, "after": (0.1 * np.exp(d)).tolist()}
     quiet = {f"w{i}": {"before": noisy(20, 0.1, 0.1, i), "after": noisy(20, 0.1, 0.1, 99 + i)} for i in range(19)}
     alone = one(made_record({"m": marginal}, margin=0.001))
-    among = next(row for row in decide(made_record({"m": marginal, **quiet}, margin=0.001)).primary if row.workload == "m")
+    among = next(
+        row for row in decide(made_record({"m": marginal, **quiet}, margin=0.001)).primary if row.workload == "m"
+    )
 
     assert alone.p == among.p <= 0.05
     assert alone.verdict == "slower"
@@ -108,7 +115,9 @@ def test_the_suite_pays_for_its_size() -> None:
 
 def test_choosing_workloads_afterwards_does_not_lower_the_bar() -> None:
     """`only` shows fewer rows; their numbers stay what they were."""
-    record = made_record({f"w{i}": {"before": noisy(20, 1, 0.1, i), "after": noisy(20, 1.05, 0.1, 50 + i)} for i in range(6)})
+    record = made_record(
+        {f"w{i}": {"before": noisy(20, 1, 0.1, i), "after": noisy(20, 1.05, 0.1, 50 + i)} for i in range(6)}
+    )
     whole = {row.workload: row for row in decide(record).primary}
     (part,) = decide(record, Options(only=("w3",))).primary
 
@@ -127,9 +136,7 @@ def test_failures_stay_in_as_bounds() -> None:
     assert "failures-kept" in codes(row)
 
 
-@pytest.mark.parametrize(
-    ("arm", "code"), [("before", "reference-failed"), ("after", "all-failed")]
-)
+@pytest.mark.parametrize(("arm", "code"), [("before", "reference-failed"), ("after", "all-failed")])
 def test_an_arm_that_never_ends_well_has_failed(arm: str, code: str) -> None:
     """Whichever arm it is, the row is failed and says which."""
     row = one(compared(1.0, failed={("year", arm): range(20)}))
@@ -199,7 +206,9 @@ def test_several_candidates_share_the_risk() -> None:
 
 def test_reading_zero_everywhere_is_the_same() -> None:
     """Readings that never differ are the same, whatever their margin."""
-    (row,) = decide(compared(1.0, more={"major_faults": {"year": {"before": [0.0] * 20, "after": [0.0] * 20}}})).secondary
+    (row,) = decide(
+        compared(1.0, more={"major_faults": {"year": {"before": [0.0] * 20, "after": [0.0] * 20}}})
+    ).secondary
 
     assert (row.verdict, row.p) == ("same", 1.0)
 
@@ -257,7 +266,13 @@ def test_the_same_code_is_hardly_ever_called_changed() -> None:
 def test_no_row_contradicts_itself(seed: int, factor: float, blocks: int) -> None:
     """Slower has its interval above 1, faster below, same within the margin; adjusted p is never smaller than p."""
     record = made_record(
-        {f"w{i}": {"before": noisy(blocks, 1, 0.03, seed + i), "after": noisy(blocks, factor, 0.03, seed + 50 + i)} for i in range(3)}
+        {
+            f"w{i}": {
+                "before": noisy(blocks, 1, 0.03, seed + i),
+                "after": noisy(blocks, factor, 0.03, seed + 50 + i),
+            }
+            for i in range(3)
+        }
     )
     for row in decide(record).primary:
         assert row.p_adjusted >= row.p

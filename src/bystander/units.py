@@ -17,6 +17,7 @@ __all__ = [
     "parse_duration",
     "parse_share",
     "parse_size",
+    "plain_text",
     "quantity_text",
     "share_text",
     "size_text",
@@ -155,3 +156,8 @@ def quantity_text(value: float, unit: str, significant: int = 3) -> str:
         return size_text(value, significant)
     number = f"{value:,.0f}" if abs(value) >= 1000 or value == int(value) else _digits(value, significant)
     return f"{number} {unit}" if unit not in ("", "1") else number
+
+
+def plain_text(text: str) -> str:
+    """Return text without control characters, which could change what a terminal or a page shows."""
+    return "".join(c if c.isprintable() or c == "\n" else "\N{REPLACEMENT CHARACTER}" for c in text)

@@ -105,7 +105,11 @@ class Archive:
             record = insert(connection, "record", {"name": name, **row})
             for table, rows in self._descriptions(record, study, arms, measures):
                 connection.execute(_T[table].insert(), rows)
-            host = {"record_id": record, "boot_id": machine.get("boot_id"), "facts": json.dumps(dict(machine))}
+            host = {
+                "record_id": record,
+                "boot_id": machine.get("boot_id"),
+                "facts": json.dumps(dict(machine)),
+            }
             machine_id = insert(connection, "machine", host)
         return RecordWriter(self._connection, record, measures, machine_id), name
 
@@ -114,7 +118,10 @@ class Archive:
         record: int, study: Study, arms: Sequence[ArmState], measures: Sequence[Measure]
     ) -> list[tuple[str, list[dict[str, Any]]]]:
         def rows(items: Sequence[Any], describe: Any) -> list[dict[str, Any]]:
-            return [{"record_id": record, "position": i, "name": item.name, **describe(item)} for i, item in enumerate(items)]
+            return [
+                {"record_id": record, "position": i, "name": item.name, **describe(item)}
+                for i, item in enumerate(items)
+            ]
 
         return [
             ("arm", rows(arms, lambda arm: {"key": arm.key, "state": json.dumps(plain(arm))})),
@@ -204,7 +211,9 @@ class Archive:
             .order_by(trial.c.id)
         )  # fmt: skip
         rows = self._rows(query)
-        samples = self._rows(select(_T["samples"]).where(_T["samples"].c.record_id == row.id).order_by(_T["samples"].c.id))
+        samples = self._rows(
+            select(_T["samples"]).where(_T["samples"].c.record_id == row.id).order_by(_T["samples"].c.id)
+        )
         return _record(head, rows, samples)
 
 

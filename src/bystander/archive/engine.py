@@ -19,7 +19,19 @@ from bystander.errors import ArchiveError
 __all__ = ["atomic", "migrate", "open_engine", "refuse_network"]
 
 # A lock that only pretends to lock, or a sync that only pretends to sync, loses readings.
-_NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "fuse.sshfs", "ceph", "fuse.glusterfs", "lustre", "afs", "9p"}
+_NETWORK = {
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "smbfs",
+    "fuse.sshfs",
+    "ceph",
+    "fuse.glusterfs",
+    "lustre",
+    "afs",
+    "9p",
+}
 
 
 def refuse_network(path: Path, mounts: str | None = None) -> None:

@@ -42,7 +42,14 @@ class RecordWriter:
         self._attempts: dict[tuple[int, int], int] = {}
 
     def trial(
-        self, workload: int, block: int, arm: int, order: int, outcome: TrialOutcome, limit_s: float, last: bool
+        self,
+        workload: int,
+        block: int,
+        arm: int,
+        order: int,
+        outcome: TrialOutcome,
+        limit_s: float,
+        last: bool,
     ) -> None:
         """Write one trial, and say whether it was the last of its block; on disk on return."""
         readings = [outcome.readings.get(name, np.nan) for name in self._measures]
@@ -63,7 +70,12 @@ class RecordWriter:
         self._attempts[workload, block] = attempt
 
     def _open_block(self, workload: int, block: int) -> int:
-        row = {"record_id": self.record_id, "workload": workload, "number": block, "machine_id": self._machine_id}
+        row = {
+            "record_id": self.record_id,
+            "workload": workload,
+            "number": block,
+            "machine_id": self._machine_id,
+        }
         block_id = insert(self._connection, "block", row)
         attempt = {"block_id": block_id, "number": 0, "state": "open"}
         return insert(self._connection, "attempt", attempt)

@@ -14,6 +14,7 @@ from bystander import __version__
 from bystander.cli import check, decide, demo, new, observe, records, report
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
 from bystander.errors import BystanderError
+from bystander.units import plain_text
 
 __all__ = ["app", "run"]
 
@@ -61,7 +62,7 @@ class _Stopped(BaseException):
     """The user pressed Ctrl-C while nothing was being recorded."""
 
 
-def _stop(number: int, frame: FrameType | None) -> None:
+def _stop(_number: int, _frame: FrameType | None) -> None:
     raise _Stopped
 
 
@@ -87,6 +88,6 @@ def run() -> None:
 
 
 def _complain(text: str) -> None:
-    lines = text.splitlines() or [""]
+    lines = plain_text(text).splitlines() or [""]
     for line in lines:
         print(f"bystander: {line}" if not line.startswith(" ") else line, file=sys.stderr)

@@ -59,7 +59,9 @@ def show(console: Console, checked: Checked) -> None:
     for one in checked.failures:
         name = f"{study.workloads[one.workload].name} under arm {study.arms[one.arm].name}"
         console.print(f"{name} failed ({one.outcome.status.text} {one.outcome.detail or ''}):".replace(" )", ")"))
-        console.print("\n".join(f"    {line}" for line in one.outcome.excerpt.splitlines()[-5:]) or "    it said nothing")
+        console.print(
+            "\n".join(f"    {line}" for line in one.outcome.excerpt.splitlines()[-5:]) or "    it said nothing"
+        )
     console.print(f"Machine: {machine_title(checked.machine)}")
     console.print(" ".join(machine_sentences(checked.machine)))
     for remark in checked.remarks:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 from rich.console import Console
+from rich.text import Text
 from rich.theme import Theme
 
-__all__ = ["STYLES", "errors", "output", "say", "warn"]
+from bystander.units import plain_text
+
+__all__ = ["STYLES", "can_draw", "errors", "output", "warn"]
 
 STYLES = Theme(
     {
@@ -24,14 +28,21 @@ STYLES = Theme(
 )
 
 
+class _PlainConsole(Console):
+    """A console to which text from studies and files cannot talk: its control characters are replaced."""
+
+    def render_str(self, text: str, **options: Any) -> Text:
+        return super().render_str(plain_text(text), **options)
+
+
 def output() -> Console:
     """Return the console for results."""
-    return Console(theme=STYLES, highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return _PlainConsole(theme=STYLES, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
 
 def errors() -> Console:
     """Return the console for progress and warnings."""
-    return Console(theme=STYLES, stderr=True, highlight=False, emoji=False, markup=False)
+    return _PlainConsole(theme=STYLES, stderr=True, highlight=False, emoji=False, markup=False)
 
 
 def can_draw() -> bool:
@@ -39,11 +50,6 @@ def can_draw() -> bool:
     return "utf" in (sys.stdout.encoding or "").lower()
 
 
-def say(text: str = "", style: str | None = None) -> None:
-    """Print a line of results, wrapped at words."""
-    output().print(text, style=style)
-
-
 def warn(text: str) -> None:
     """Print a warning."""
-    errors().print(f"bystander: {text}")
+    errors().print(f"bystander: {text}", soft_wrap=True)

@@ -28,7 +28,9 @@ if TYPE_CHECKING:
 
 __all__ = ["EXAMPLE", "decide", "show"]
 
-EXAMPLE = "Examples: bystander decide | bystander decide --gate slower,failed | bystander decide harbour-office-1 --json"
+EXAMPLE = (
+    "Examples: bystander decide | bystander decide --gate slower,failed | bystander decide harbour-office-1 --json"
+)
 
 
 def decide(
@@ -43,7 +45,8 @@ def decide(
         typer.Option("--gate", help="End with exit code 3 when such a row is found, for example slower,failed."),
     ] = None,
     gate_unrandomised: Annotated[
-        bool, typer.Option("--gate-unrandomised", help="Let the gate count rows that were not run in random order.")
+        bool,
+        typer.Option("--gate-unrandomised", help="Let the gate count rows that were not run in random order."),
     ] = False,
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
     json: JsonOption = False,
@@ -56,7 +59,13 @@ def decide(
     from bystander.verdicts import gate as look
 
     words = gate_words(gate) if gate is not None else ()
-    options = Options(measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5), arm, tuple(only or ()))
+    options = Options(
+        measure,
+        share_option("--margin", margin, 1.0),
+        share_option("--risk", risk, 0.5),
+        arm,
+        tuple(only or ()),
+    )
     decision = decided(find_archive(archive, variables(), here()), record, options)
     finding = look(decision, words, gate_unrandomised) if gate is not None else None
     if json:
@@ -70,13 +79,14 @@ def decide(
 
 
 def _tell_gate(finding: GateFinding, words: tuple[str, ...]) -> None:
+    from bystander.cli.console import warn
+
     found = ", ".join(f"{row.workload} ({row.verdict})" for row in finding.found)
-    typer.echo(f"gate {','.join(words)}: {'found ' + found if found else 'nothing found'}", err=True)
+    warn(f"gate {','.join(words)}: {'found ' + found if found else 'nothing found'}")
     if finding.left_out:
-        typer.echo(
+        warn(
             f"gate: {len(finding.left_out)} rows left out, as their trials are not known to be in random order; "
-            "--gate-unrandomised counts them",
-            err=True,
+            "--gate-unrandomised counts them"
         )
 
 
@@ -116,7 +126,11 @@ def show(decision: Decision, all_measures: bool = False) -> None:
             console.print(f"{left} more, smaller or further down: --all-measures shows them.", style="quiet")
         if decision.secondary:
             console.print()
-        for text in (outcome_sentence(decision), answer_sentence(decision.primary), weighted_sentence(decision)):
+        for text in (
+            outcome_sentence(decision),
+            answer_sentence(decision.primary),
+            weighted_sentence(decision),
+        ):
             if text:
                 console.print(text)
         console.print(suite_sentence(decision), style="quiet")

@@ -35,10 +35,7 @@ def demo(
     study = lay_out(folder)
     console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
     archive = demo_archive(study)
-    if recorded:
-        name = read_recorded(archive)
-    else:
-        name = _observed(study, archive)
+    name = read_recorded(archive) if recorded else _observed(study, archive)
     decision = decided(archive, name)
     console.print()
     show(decision)
@@ -46,7 +43,9 @@ def demo(
     write_report(decision, page)
     write_report(decision, text)
     console.print()
-    console.print(f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}")
+    console.print(
+        f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}"
+    )
     console.print(f"Try: cd {folder} && bystander decide, then bystander check, then edit bystander.toml")
 
 
@@ -69,6 +68,9 @@ def _observed(study: Path, archive: Path) -> str:
     with Display() as display:
         result = observe(planned, place, archive, variables(), display)
     if not result.complete:
-        typer.echo("bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted", err=True)
+        typer.echo(
+            "bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted",
+            err=True,
+        )
         raise typer.Exit(INTERRUPTED)
     return result.record

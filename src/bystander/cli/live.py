@@ -54,7 +54,9 @@ class Display:
     def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
         """Tell of a trial that failed before anything is recorded."""
         if outcome.status is not Status.OK:
-            self._line(f"{workload} fails under arm {arm} ({outcome.status.text} {outcome.detail or ''})".replace(" )", ")"))
+            self._line(
+                f"{workload} fails under arm {arm} ({outcome.status.text} {outcome.detail or ''})".replace(" )", ")")
+            )
 
     def begun(self, study: Study, record: str, expected_s: float) -> None:
         """Name the record and say how long it will take."""

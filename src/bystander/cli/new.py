@@ -13,7 +13,9 @@ __all__ = ["EXAMPLE", "new"]
 EXAMPLE = "Example: bystander new"
 
 
-def new(force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False) -> None:
+def new(
+    force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False,
+) -> None:
     """Write a commented study for this folder, right as it stands."""
     from bystander.flow.new import write_study
 

@@ -21,18 +21,27 @@ EXAMPLE = (
 
 def observe(
     command: Annotated[
-        list[str] | None, typer.Argument(metavar="[-- COMMAND ...]", help="Time this one command now, without a study.")
+        list[str] | None,
+        typer.Argument(metavar="[-- COMMAND ...]", help="Time this one command now, without a study."),
     ] = None,
     study: StudyOption = None,
     arm: Annotated[
         list[str] | None,
-        typer.Option("--arm", metavar="NAME=COMMAND", help="Compare commands without a study; the first is the reference."),
+        typer.Option(
+            "--arm",
+            metavar="NAME=COMMAND",
+            help="Compare commands without a study; the first is the reference.",
+        ),
     ] = None,
     blocks: Annotated[int | None, typer.Option("--blocks", help="Run so many blocks of each workload.", min=1)] = None,
-    seed: Annotated[int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)] = None,
+    seed: Annotated[
+        int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)
+    ] = None,
     keep_environment: Annotated[
         list[str] | None,
-        typer.Option("--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."),
+        typer.Option(
+            "--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."
+        ),
     ] = None,
     archive: ArchiveOption = None,
     quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
@@ -64,6 +73,10 @@ def observe(
     if result.record:
         show(decided(target, result.record))
     if not result.complete:
-        told = f"interrupted; record {result.record} is unfinished" if result.record else "interrupted; nothing was recorded"
+        told = (
+            f"interrupted; record {result.record} is unfinished"
+            if result.record
+            else "interrupted; nothing was recorded"
+        )
         typer.echo(f"bystander: {told}", err=True)
         raise typer.Exit(INTERRUPTED)

@@ -40,9 +40,7 @@ MeasureOption = Annotated[str | None, typer.Option("--measure", help="Decide on 
 MarginOption = Annotated[
     str | None, typer.Option("--margin", help='Decide with this margin, for example "2 %" (exploration).')
 ]
-RiskOption = Annotated[
-    str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')
-]
+RiskOption = Annotated[str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')]
 ArmOption = Annotated[str | None, typer.Option("--arm", help="Show this candidate only.")]
 OnlyOption = Annotated[list[str] | None, typer.Option("--only", help="Show this workload only; may be repeated.")]
 

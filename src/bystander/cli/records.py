@@ -67,7 +67,12 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     head, trials = whole.head, whole.trials
     failed = int((trials.status != 0).sum())
     if json:
-        more = {"trials": len(trials), "failed": failed, "machine": dict(head.machine), "seed": head.study.seed}
+        more = {
+            "trials": len(trials),
+            "failed": failed,
+            "machine": dict(head.machine),
+            "seed": head.study.seed,
+        }
         typer.echo(json_text.dumps({**_brief(head), **more}, indent=2, ensure_ascii=False))
         return
     console = output()
@@ -79,9 +84,11 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     for arm in head.arms:
         console.print(f"arm {arm.name}: {arm.identity}")
     names = [workload.name for workload in head.study.workloads]
-    more = f" and {len(names) - 8} more" if len(names) > 8 else ""
-    console.print(f"workloads: {', '.join(names[:8])}{more}")
-    console.print(f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {head.study.blocks}")
+    rest = f" and {len(names) - 8} more" if len(names) > 8 else ""
+    console.print(f"workloads: {', '.join(names[:8])}{rest}")
+    console.print(
+        f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {head.study.blocks}"
+    )
     console.print(
         f"margin {share_text(head.study.margin)}, risk {share_text(head.study.risk)}, seed {head.study.seed}, "
         f"Bystander {head.version}"
@@ -92,11 +99,15 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     console.print(f"Next: bystander decide {head.name}")
 
 
-@app.command("export", epilog="Examples: bystander records export --to readings.csv | bystander records export --to record.json")
+@app.command(
+    "export",
+    epilog="Examples: bystander records export --to readings.csv | bystander records export --to record.json",
+)
 def export(
     record: RecordArgument = None,
     to: Annotated[
-        Path | None, typer.Option("--to", help="The file to write, .csv or .json; CSV on standard output by default.")
+        Path | None,
+        typer.Option("--to", help="The file to write, .csv or .json; CSV on standard output by default."),
     ] = None,
     archive: ArchiveOption = None,
 ) -> None:
@@ -123,7 +134,8 @@ def import_(
     ] = None,
     name: Annotated[str | None, typer.Option("--name", help="The study's name; the file's by default.")] = None,
     measure: Annotated[
-        str | None, typer.Option("--measure", help="The measure to decide on; elapsed, or the first, by default.")
+        str | None,
+        typer.Option("--measure", help="The measure to decide on; elapsed, or the first, by default."),
     ] = None,
     margin: MarginOption = None,
     risk: RiskOption = None,

@@ -27,7 +27,9 @@ EXAMPLE = "Examples: bystander report --to review.html | bystander report --to r
 
 def report(
     record: RecordArgument = None,
-    to: Annotated[Path, typer.Option("--to", help="The file to write; its suffix says what: .html or .md.")] = Path("review.html"),
+    to: Annotated[Path, typer.Option("--to", help="The file to write; its suffix says what: .html or .md.")] = Path(
+        "review.html"
+    ),
     measure: MeasureOption = None,
     margin: MarginOption = None,
     risk: RiskOption = None,
@@ -42,8 +44,16 @@ def report(
     from bystander.verdicts import Options
 
     known_format(to)
-    options = Options(measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5), arm, tuple(only or ()))
+    options = Options(
+        measure,
+        share_option("--margin", margin, 1.0),
+        share_option("--risk", risk, 0.5),
+        arm,
+        tuple(only or ()),
+    )
     decision = decided(find_archive(archive, variables(), here()), record, options)
     write_report(decision, to)
     typer.echo(f"{to} is written: {decision.head.name}, {len(decision.primary)} rows.")
-    typer.echo("Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review.")
+    typer.echo(
+        "Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review."
+    )

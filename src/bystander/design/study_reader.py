@@ -175,7 +175,7 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
 
 def _toml_problem(message: str) -> str:
     """Turn a parser's message into our sentence; a name given twice is the commonest slip."""
-    if "declare" in message and "twice" in message or "overwrite" in message or "mutate" in message:
+    if ("declare" in message and "twice" in message) or "overwrite" in message or "mutate" in message:
         return f"a name or key stands twice; each arm, workload and key may be given once ({message})"
     return f"it is not valid TOML: {message}"
 
@@ -274,7 +274,10 @@ def _inputs(reader: _Reader, value: Any, path: str) -> dict[str, tuple[str, ...]
             reader.wrong(f"{path}.{key}", f'{_shown(items)} is no list of values; write for example ["north", "south"]')
         elif len({str(item) for item in items}) < len(items):
             twice = next(str(item) for item in items if [str(i) for i in items].count(str(item)) > 1)
-            reader.wrong(f"{path}.{key}", f'the value "{twice}" stands twice; each would be a workload of the same name')
+            reader.wrong(
+                f"{path}.{key}",
+                f'the value "{twice}" stands twice; each would be a workload of the same name',
+            )
         else:
             found[key] = tuple(str(item) for item in items)
     return found

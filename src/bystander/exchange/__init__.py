@@ -1,7 +1,16 @@
 """Open formats in and out: CSV of readings, JSON of verdicts and of whole records."""
 
+from bystander.exchange.readings_in import Imported, read_readings_csv
+from bystander.exchange.readings_out import readings_csv, record_parts
 from bystander.exchange.record_json import read_record_json, record_json
-from bystander.exchange.trials import Imported, read_readings_csv, readings_csv, record_parts
 from bystander.exchange.verdicts import verdicts_json
 
-__all__ = ["Imported", "read_readings_csv", "read_record_json", "readings_csv", "record_json", "record_parts", "verdicts_json"]
+__all__ = [
+    "Imported",
+    "read_readings_csv",
+    "read_record_json",
+    "readings_csv",
+    "record_json",
+    "record_parts",
+    "verdicts_json",
+]

@@ -77,7 +77,7 @@ def read_record_json(text: str, file: str) -> Record:
     if not isinstance(document, dict) or document.get("format") != _FORMAT:
         raise DataError(f'{file}: it is no record; its "format" must be "{_FORMAT}"')
     if document.get("version") != _VERSION:
-        raise DataError(f'{file}: version {document.get("version")} is not known; this Bystander reads {_VERSION}')
+        raise DataError(f"{file}: version {document.get('version')} is not known; this Bystander reads {_VERSION}")
     try:
         return _record(document)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:

@@ -77,9 +77,7 @@ class ArmMaker:
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
         return ArmState(arm.name, key, str(folder), source.identity, facts)
 
-    def _interpreter(
-        self, study: Study, arm: Arm, environment: Mapping[str, str], source: _Source
-    ) -> dict[str, str]:
+    def _interpreter(self, study: Study, arm: Arm, environment: Mapping[str, str], source: _Source) -> dict[str, str]:
         """Return facts of the Python interpreter that the arm's first Python command would run, if any."""
         folder = str(source.folder or self.place.path)
         for workload in study.workloads:
@@ -198,7 +196,7 @@ def folder_digest(folder: Path) -> str:
         state = path.lstat()
         total.update(f"{path.relative_to(folder)}\0{state.st_mode:o}\0{state.st_size}\0".encode(errors="replace"))
         if path.is_symlink():
-            total.update(os.fsencode(os.readlink(path)))
+            total.update(os.fsencode(path.readlink()))
         elif by_time:
             total.update(str(state.st_mtime_ns).encode())
         else:

@@ -41,10 +41,8 @@ class ReadyCommand:
 def ready_command(workload: Workload, arm: Arm, folder: str, environment: Mapping[str, str]) -> ReadyCommand:
     """Return the command of a workload under an arm; raise StudyError when its program cannot be found."""
     template, values = arm.command_for(workload), workload.values(arm)
-    if workload.shell:
-        argv = ["sh", "-c", fill_shell(template, values)]
-    else:
-        argv = filled_words(template, values)
+    line = ["sh", "-c", fill_shell(template, values)] if workload.shell else None
+    argv = line or filled_words(template, values)
     path = _program(argv[0], folder, environment)
     if path is None:
         raise StudyError(
@@ -56,7 +54,12 @@ def ready_command(workload: Workload, arm: Arm, folder: str, environment: Mappin
             ]
         )
     return ReadyCommand(
-        path, tuple(argv), folder, environment, workload.limit_s, exit_code_is_answer=workload.answer == "exit code"
+        path,
+        tuple(argv),
+        folder,
+        environment,
+        workload.limit_s,
+        exit_code_is_answer=workload.answer == "exit code",
     )
 
 

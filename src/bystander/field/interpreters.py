@@ -12,7 +12,10 @@ from pathlib import Path
 __all__ = ["interpreter_facts"]
 
 _PYTHON = re.compile(r"python[0-9.]*")
-_ASK = "import json,sys,platform;print(json.dumps([sys.executable,platform.python_implementation(),platform.python_version()]))"
+_ASK = (
+    "import json, platform, sys;"
+    "print(json.dumps([sys.executable, platform.python_implementation(), platform.python_version()]))"
+)
 
 
 def interpreter_facts(path: str, environment: Mapping[str, str], folder: str) -> dict[str, str]:

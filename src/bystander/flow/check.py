@@ -53,9 +53,7 @@ def check(path: Path | None, here: Path, caller: Mapping[str, str], observer: Ob
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
         tried, differences = rehearse(study, commands, launcher, observer)
     remarks = [*too_few(study), *shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
-    return Checked(
-        study, arms, commands, tried, differences, machine, expected_seconds(study, tried), tuple(remarks)
-    )
+    return Checked(study, arms, commands, tried, differences, machine, expected_seconds(study, tried), tuple(remarks))
 
 
 def too_few(study: Study) -> list[str]:
@@ -79,7 +77,8 @@ def shims(arms: tuple[ArmState, ...]) -> list[str]:
         if facts.get("through_script"):
             told[facts["path"]] = facts["program"]
     return [
-        f"{path} is a script that starts {program}: every trial pays for that; name the interpreter itself to leave it out."
+        f"{path} is a script that starts {program}, and every trial pays for that; "
+        "name the interpreter itself to leave it out."
         for path, program in told.items()
     ]
 
@@ -102,7 +101,9 @@ def checked_json(checked: Checked) -> str:
         "format": "bystander.check",
         "version": 1,
         "study": study.name,
-        "arms": [{"name": arm.name, "identity": arm.identity, "key": arm.key, "folder": arm.folder} for arm in checked.arms],
+        "arms": [
+            {"name": arm.name, "identity": arm.identity, "key": arm.key, "folder": arm.folder} for arm in checked.arms
+        ],
         "trials": [
             {
                 "workload": study.workloads[one.workload].name,
@@ -114,7 +115,11 @@ def checked_json(checked: Checked) -> str:
             for one in checked.tried
         ],
         "other_answers": [
-            {"workload": study.workloads[one.workload].name, "arm": study.arms[one.arm].name, "lines": list(one.lines)}
+            {
+                "workload": study.workloads[one.workload].name,
+                "arm": study.arms[one.arm].name,
+                "lines": list(one.lines),
+            }
             for one in checked.differences
         ],
         "machine": dict(checked.machine),

@@ -30,7 +30,7 @@ class Interrupts:
                 self._before[number] = signal.signal(number, self._ask)
         return self
 
-    def _ask(self, number: int, frame: FrameType | None) -> None:
+    def _ask(self, _number: int, _frame: FrameType | None) -> None:
         self.asked = True
         os.write(self._write, b"!")
 

@@ -49,7 +49,7 @@ class Observed:
     complete: bool
 
 
-class _Interrupted(Exception):
+class _StopAskedError(Exception):
     """The user asked to stop."""
 
 
@@ -99,9 +99,7 @@ def _log_reading(outcome: TrialOutcome, measure: str) -> float:
     return math.log(value) if value > 0 and outcome.status is Status.OK else math.nan
 
 
-def observe(
-    study: Study, place: StudyFolder, archive: Path, caller: Mapping[str, str], observer: Observer
-) -> Observed:
+def observe(study: Study, place: StudyFolder, archive: Path, caller: Mapping[str, str], observer: Observer) -> Observed:
     """Run all trials of a study into a new record.
 
     Raises
@@ -127,14 +125,12 @@ def observe(
             for one in differences:
                 names = study.workloads[one.workload].name, study.arms[one.arm].name, study.reference.name
                 observer.remark("{}: {} gives another answer than {}.".format(*names))
-            writer, name = kept.begin(
-                study, str(place.path), arms, OBSERVED, machine_facts(), __version__
-            )
+            writer, name = kept.begin(study, str(place.path), arms, OBSERVED, machine_facts(), __version__)
             observer.begun(study, name, expected_seconds(study, tried))
             pace = _Pace(study, tried)
             try:
                 _run(study, commands, launcher, writer, pace, observer, interrupts)
-            except (_Interrupted, KeyboardInterrupt):
+            except (_StopAskedError, KeyboardInterrupt):
                 writer.finish("interrupted", _changed_folders(study, place, arms))
                 return Observed(name, complete=False)
             except LauncherError:
@@ -167,7 +163,7 @@ def _run(
             limit = study.workloads[block.workload].limit_s
             writer.trial(block.workload, block.number, arm, order, outcome, limit, last)
             if interrupts.asked and not (last and pace.blocks[block.workload] + 1 == study.blocks):
-                raise _Interrupted
+                raise _StopAskedError
         observer.progressed(pace.add(block, outcomes, time.monotonic() - begun))
 
 

@@ -81,7 +81,9 @@ def import_file(file: Path, archive: Path, options: ImportOptions) -> tuple[str,
 
 def _import_record(data: bytes, file: Path, archive: Path, options: ImportOptions) -> tuple[str, Sequence[str]]:
     if options != ImportOptions():
-        raise UsageError("a whole record has its own study: --reference, --name, --measure, --margin and --risk do not apply")
+        raise UsageError(
+            "a whole record has its own study: --reference, --name, --measure, --margin and --risk do not apply"
+        )
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError:
@@ -125,5 +127,3 @@ def _import_readings(
         writer.bulk(imported.rows, imported.arrays)
         writer.finish("complete")
     return name, imported.notes
-
-

@@ -49,7 +49,8 @@ def make_arms(
         observer.making(arm.name)
         states.append(maker.make(study, arm))
         observer.made(states[-1])
-    commands, problems = {}, []
+    commands: dict[tuple[int, int], ReadyCommand] = {}
+    problems: list[str] = []
     for w, workload in enumerate(study.workloads):
         for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
             try:
@@ -93,7 +94,10 @@ def _text(path: Path) -> str:
 def _diff(reference: str, candidate: str, reference_name: str, candidate_name: str) -> tuple[str, ...]:
     """Return the first differing lines, marked with the arms' names."""
     old, new = reference.splitlines(), candidate.splitlines()
-    start = next((i for i, pair in enumerate(zip(old, new, strict=False)) if pair[0] != pair[1]), min(len(old), len(new)))
+    start = next(
+        (i for i, pair in enumerate(zip(old, new, strict=False)) if pair[0] != pair[1]),
+        min(len(old), len(new)),
+    )
     window = slice(start, start + 200)
     lines = [
         f"{reference_name if line[0] == '-' else candidate_name}: {line[2:]}"

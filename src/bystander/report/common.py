@@ -19,9 +19,7 @@ def started_text(decision: Decision) -> str:
 
 def changed_secondary(decision: Decision) -> list[Row]:
     """Return rows of other measures that changed and whose size is not within the margin."""
-    return [
-        row for row in decision.secondary if row.verdict in row.measure.words and row.relevance != "within"
-    ]
+    return [row for row in decision.secondary if row.verdict in row.measure.words and row.relevance != "within"]
 
 
 def told_notes(row: Row) -> list[str]:

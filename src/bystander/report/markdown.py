@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from bystander.design.machine import machine_sentences, machine_title
 from bystander.report.common import changed_secondary, methods, repeat_lines, started_text, told_notes
-from bystander.report.theme import MARKS, plain_text
-from bystander.units import quantity_text
+from bystander.report.theme import MARKS
+from bystander.units import plain_text, quantity_text
 from bystander.verdicts import (
     Decision,
     Row,
@@ -41,13 +41,26 @@ def markdown(decision: Decision) -> str:
     lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
     lines += [f"- record {_safe(head.name)} of {started_text(decision)}, Bystander {_safe(head.version)}"]
     lines += [f"- {_safe(text)}" for text in methods(decision)]
-    lines += ["", "```", *repeat_lines(decision), "```", "", "</details>", "", _safe(next_sentence(decision)), ""]
+    lines += [
+        "",
+        "```",
+        *repeat_lines(decision),
+        "```",
+        "",
+        "</details>",
+        "",
+        _safe(next_sentence(decision)),
+        "",
+    ]
     return "\n".join(lines)
 
 
 def _comparisons(decision: Decision) -> list[str]:
     several = len(decision.candidates) > 1
-    lines = [f"| workload | verdict | {_safe(decision.measure.label)} | change | blocks |", "| --- | --- | --- | --- | --- |"]
+    lines = [
+        f"| workload | verdict | {_safe(decision.measure.label)} | change | blocks |",
+        "| --- | --- | --- | --- | --- |",
+    ]
     for row in decision.primary:
         name = _name(row, several)
         lines.append(
@@ -60,7 +73,8 @@ def _comparisons(decision: Decision) -> list[str]:
     if changed:
         lines += ["", "Other measures that changed:", ""]
         lines += [
-            f"- {_name(row, several)}: {row.verdict} {_safe(row.measure.label)}, {change_text(row)}, {medians_text(row)}"
+            f"- {_name(row, several)}: {_safe(row.measure.label)} {row.verdict}, "
+            f"{change_text(row)}, {medians_text(row)}"
             for row in changed
         ]
     return lines

@@ -8,8 +8,8 @@ from bystander.design.machine import machine_sentences, machine_title
 from bystander.report import common
 from bystander.report.forest import forest
 from bystander.report.strips import strip
-from bystander.report.theme import COLOURS, MARKS, plain_text
-from bystander.units import quantity_text
+from bystander.report.theme import COLOURS, MARKS
+from bystander.units import plain_text, quantity_text
 from bystander.verdicts import (
     Decision,
     answer_sentence,

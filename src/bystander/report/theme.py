@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-__all__ = ["COLOURS", "MARKS", "plain_text"]
+__all__ = ["COLOURS", "MARKS"]
 
 # Blue and orange are told apart by people who do not see red and green.
 COLOURS = {
@@ -17,8 +17,3 @@ COLOURS = {
 MARKS = {
     "slower": "▲", "more": "▲", "faster": "▼", "less": "▼", "same": "=", "unclear": "○", "failed": "✕",
 }  # fmt: skip
-
-
-def plain_text(text: str) -> str:
-    """Return text without control characters, which could change what a terminal or a page shows."""
-    return "".join(c if c.isprintable() or c == "\n" else "�" for c in text)

@@ -62,11 +62,13 @@ class SortedContrasts:
 
     def count_at_most(self, limit: Floats) -> Counts:
         """Count low contrasts <= limit, per row."""
-        return np.count_nonzero(self.lows <= limit[:, None], axis=1)
+        counts: Counts = np.count_nonzero(self.lows <= limit[:, None], axis=1)
+        return counts
 
     def count_at_least(self, limit: Floats) -> Counts:
         """Count high contrasts >= limit, per row."""
-        return np.count_nonzero(self.highs >= limit[:, None], axis=1)
+        counts: Counts = np.count_nonzero(self.highs >= limit[:, None], axis=1)
+        return counts
 
     def low(self, rank: Counts) -> Floats:
         """Return the low contrast of that rank (from 1), per row."""

@@ -125,7 +125,11 @@ def _main_measure(record: Record) -> str:
 def _known(options: Options, record: Record) -> None:
     study = record.head.study
     for word, value, known in (
-        ("measure", options.measure, [m.name for m in record.head.measures if m.better or m.name not in MEASURES]),
+        (
+            "measure",
+            options.measure,
+            [m.name for m in record.head.measures if m.better or m.name not in MEASURES],
+        ),
         ("arm", options.arm, [arm.name for arm in study.arms[1:]]),
         *(("workload", name, [w.name for w in study.workloads]) for name in options.only),
     ):
@@ -195,9 +199,7 @@ def _test(
     fails = np.ones(count)
     if family.primary:
         fails = holm(np.array([_fails_more(record, pair) for pair, _ in members]), family.size)
-    return _Tested(
-        estimate, leans, p, e, q, q_e, fails, rejections(q, family.alpha), rejections(q_e, family.alpha)
-    )
+    return _Tested(estimate, leans, p, e, q, q_e, fails, rejections(q, family.alpha), rejections(q_e, family.alpha))
 
 
 def _fails_more(record: Record, pair: RowTrials) -> float:
@@ -211,7 +213,13 @@ def _fails_more(record: Record, pair: RowTrials) -> float:
 
 
 def _judge(
-    record: Record, pair: RowTrials, measure: Measure, stuff: Material, tested: _Tested, i: int, family: _Family
+    record: Record,
+    pair: RowTrials,
+    measure: Measure,
+    stuff: Material,
+    tested: _Tested,
+    i: int,
+    family: _Family,
 ) -> Row:
     """Apply the table: the first line that holds gives the verdict, the error of the interval, and a note.
 
@@ -366,5 +374,8 @@ def _record_notes(record: Record) -> list[Note]:
     head = record.head
     notes = [Note("record-note", text) for text in head.notes]
     if not head.complete:
-        notes.insert(0, Note("unfinished", "The observation was not finished: it is decided on the blocks that are whole."))
+        notes.insert(
+            0,
+            Note("unfinished", "The observation was not finished: it is decided on the blocks that are whole."),
+        )
     return notes

@@ -49,8 +49,8 @@ def gate(decision: Decision, words: Sequence[str], unrandomised: bool = False) -
     left_out = [] if unrandomised else [row for row in rows if row.has("unrandomised")]
     rows = [row for row in rows if row not in left_out]
     p = np.array([1.0 if np.isnan(row.p) else row.p for row in rows])
-    sure = holm(p, max(decision.comparisons, len(rows))) <= decision.risk if rows else []
-    found = [row for row, certain in zip(rows, sure, strict=True) if _looked_for(row, words, bool(certain))]
+    adjusted = holm(p, max(decision.comparisons, len(rows))).tolist()
+    found = [row for row, q in zip(rows, adjusted, strict=True) if _looked_for(row, words, q <= decision.risk)]
     return GateFinding(tuple(found), tuple(left_out))
 
 

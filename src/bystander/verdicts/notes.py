@@ -77,7 +77,10 @@ def not_read() -> Note:
 
 def unread(blocks: int, measure: Measure) -> Note:
     """Some blocks lack the measure."""
-    return Note("unread", f"{_plural(blocks, 'block')} left out: {measure.label} was not read in {'it' if blocks == 1 else 'them'}.")
+    return Note(
+        "unread",
+        f"{_plural(blocks, 'block')} left out: {measure.label} was not read in {'it' if blocks == 1 else 'them'}.",
+    )
 
 
 def left_out(trials: int) -> Note:
@@ -87,7 +90,10 @@ def left_out(trials: int) -> Note:
 
 def at_floor(readings: int) -> Note:
     """Readings below what can be seen."""
-    return Note("at-floor", f"{_plural(readings, 'reading')} at the least value that can be seen; the truth may be lower.")
+    return Note(
+        "at-floor",
+        f"{_plural(readings, 'reading')} at the least value that can be seen; the truth may be lower.",
+    )
 
 
 def change_detectable() -> Note:
@@ -97,7 +103,10 @@ def change_detectable() -> Note:
 
 def same_not_after_adjustment() -> Note:
     """Same by itself, not in the suite."""
-    return Note("same-not-after-adjustment", "By itself it would be the same; among so many workloads that is not shown.")
+    return Note(
+        "same-not-after-adjustment",
+        "By itself it would be the same; among so many workloads that is not shown.",
+    )
 
 
 def change_not_after_adjustment(p: float, comparisons: int) -> Note:
@@ -111,7 +120,8 @@ def change_not_after_adjustment(p: float, comparisons: int) -> Note:
 def too_few_blocks(blocks: int, needed: int) -> Note:
     """No outcome could have shown anything."""
     return Note(
-        "too-few-blocks", f"{_plural(blocks, 'block')} cannot show anything here; {needed} would be the fewest."
+        "too-few-blocks",
+        f"{_plural(blocks, 'block')} cannot show anything here; {needed} would be the fewest.",
     )
 
 
@@ -158,7 +168,10 @@ def unrandomised(record: Record, pair: RowTrials) -> Note | None:
     order = record.trials.order
     first, second = order[pair.reference], order[pair.candidate]
     if not pair.paired or (first < 0).any() or (second < 0).any():
-        return Note("unrandomised", "It is not known that the arms were run in random order: drift may look like a change.")
+        return Note(
+            "unrandomised",
+            "It is not known that the arms were run in random order: drift may look like a change.",
+        )
     ahead = int(np.count_nonzero(first < second))
     if pair.reference.size >= 6 and ahead in (0, pair.reference.size):
         return Note("unrandomised", "One arm always ran first: drift or order may look like a change.")

@@ -247,7 +247,6 @@ def next_sentence(decision: Decision) -> str:
         return f"Next: look at what changed for {worse[0].workload}; bystander report {name} --to review.html shows it."
     unclear = [row for row in rows if row.verdict == "unclear"]
     if unclear:
-        return f"Next: a new record with more blocks may settle {unclear[0].workload}: bystander observe --blocks {2 * max(20, unclear[0].blocks)}."
+        more = 2 * max(20, unclear[0].blocks)
+        return f"Next: a new record may settle {unclear[0].workload}: bystander observe --blocks {more}."
     return f"Next: bystander report {name} --to review.html makes the page for a reviewer."
-
-

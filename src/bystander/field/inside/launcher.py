@@ -98,6 +98,7 @@ def descendants():
 
 
 def kill(pid, group=False):
+    """Send SIGKILL to a process or its group, if it is still there."""
     try:
         (os.killpg if group else os.kill)(pid, signal.SIGKILL)
     except (ProcessLookupError, PermissionError):
@@ -158,6 +159,7 @@ class Exits:
         return os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOWAIT | os.WNOHANG) is not None
 
     def close(self):
+        """Give the descriptor back."""
         if self.pidfd >= 0:
             os.close(self.pidfd)
 
@@ -174,7 +176,12 @@ def run_trial(request):
     """Run one trial to its end and return its account."""
     limit_ns = int(request["limit_s"] * 1e9)
     flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC
-    answer = {"status": "not-started", "detail": 0, "started_wall_ns": time.time_ns(), "started_ns": time.monotonic_ns()}
+    answer = {
+        "status": "not-started",
+        "detail": 0,
+        "started_wall_ns": time.time_ns(),
+        "started_ns": time.monotonic_ns(),
+    }
     path, argv = command_of(request)
     handles = []
     try:
@@ -189,8 +196,13 @@ def run_trial(request):
         answer["started_wall_ns"] = time.time_ns()
         started = answer["started_ns"] = time.monotonic_ns()
         pid = os.posix_spawn(
-            path, argv, request["environment"], file_actions=actions,
-            setpgroup=0, setsigmask=[], setsigdef=ALL_SIGNALS,
+            path,
+            argv,
+            request["environment"],
+            file_actions=actions,
+            setpgroup=0,
+            setsigmask=[],
+            setsigdef=ALL_SIGNALS,
         )
     except OSError as error:
         answer["detail"] = error.errno
@@ -236,14 +248,17 @@ def account(outcome, status, usage):
 
 
 def say(answer):
+    """Write one answer."""
     os.write(1, json.dumps(answer).encode() + b"\n")
 
 
-def leave(signum, frame):
+def leave(signum, _frame):
+    """Leave on SIGTERM, through every finally."""
     raise SystemExit(128 + signum)
 
 
 def main():
+    """Answer requests until the other end is closed."""
     os.setsid() if os.getsid(0) != os.getpid() else None
     for number in (signal.SIGINT, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP):
         signal.signal(number, signal.SIG_IGN)

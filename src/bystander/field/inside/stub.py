@@ -1,6 +1,7 @@
 """Sets limits, niceness and affinity of a trial, then becomes it.  The same in all arms; standard library only.
 
-usage: stub.py JSON PATH ARGV...   with JSON {"limits": {"AS": bytes, ...}, "niceness": n, "affinity": [cpu, ...]}
+usage: stub.py JSON PATH ARGV...
+JSON: {"limits": {"AS": bytes, ...}, "niceness": n, "affinity": [cpu, ...]}
 """
 
 import json
@@ -10,6 +11,7 @@ import sys
 
 
 def main():
+    """Set what is asked for, and become the program."""
     wanted = json.loads(sys.argv[1])
     for name, most in wanted.get("limits", {}).items():
         resource.setrlimit(getattr(resource, "RLIMIT_" + name), (most, most))

@@ -18,19 +18,19 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import MEASURES, ArrayRows, Measure, Record, Status, TrialRows, measure_named
+from bystander.design import MEASURES, ArrayRows, Measure, Status, TrialRows, measure_named
 from bystander.errors import DataError
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Imported", "read_readings_csv", "readings_csv", "record_parts"]
+__all__ = ["COLUMNS", "Imported", "read_readings_csv"]
 
 _REQUIRED = ("workload", "arm", "measure", "value", "unit")
 _OPTIONAL = ("block", "order", "status", "sample", "start", "machine")
 _STATUSES = {status.text: int(status) for status in Status} | {"": 0, "failed": int(Status.EXIT)}
-_PAIRED_COLUMNS = ("workload", "arm", "block", "order", "measure", "value", "unit", "status", "sample", "start", "machine")
+COLUMNS = ("workload", "arm", "block", "order", "measure", "value", "unit", "status", "sample", "start", "machine")
 
 
 @dataclass(frozen=True)
@@ -56,66 +56,6 @@ class Imported:
     machines: tuple[str, ...]
     started_wall_s: float | None
     notes: tuple[str, ...]
-
-
-def readings_csv(record: Record) -> str:
-    """Return all trials of a record as CSV, in SI units, numbers as Python writes them in full."""
-    head, trials = record.head, record.trials
-    buffer = io.StringIO()
-    writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(_PAIRED_COLUMNS)
-    host = str(head.machine.get("host", ""))
-    names = [(measure.name, measure.unit) for measure in head.measures]
-    for row in range(len(trials)):
-        block, order = int(trials.block[row]), int(trials.order[row])
-        status = Status(int(trials.status[row]))
-        start = trials.started_s[row]
-        front = [
-            head.study.workloads[trials.workload[row]].name, head.study.arms[trials.arm[row]].name,
-            block if block >= 0 else "", order if order >= 0 else "",
-        ]  # fmt: skip
-        back = [status.text, "", "" if math.isnan(start) else f"{start:.6f}", host]
-        written = 0
-        for j, (name, unit) in enumerate(names):
-            several = record.samples.get((row, name))
-            values = [trials.readings[row, j]] if several is None else several
-            for k, value in enumerate(values):
-                if math.isfinite(value):
-                    back[1] = "" if several is None else str(k)
-                    writer.writerow([*front, name, repr(float(value)), unit, *back])
-                    written += 1
-        if not written:
-            writer.writerow([*front, head.study.measure, "", dict(names).get(head.study.measure, ""), *back])
-    return buffer.getvalue()
-
-
-def record_parts(record: Record) -> tuple[tuple[TrialRows, ...], tuple[ArrayRows, ...]]:
-    """Return a record's trials as rows to be written into an archive."""
-    trials = record.trials
-    names = [measure.name for measure in record.head.measures]
-    rows, arrays = [], []
-    for w in range(len(record.head.study.workloads)):
-        mine = np.flatnonzero((trials.workload == w) & (trials.block >= 0))
-        if mine.size:
-            place = {int(row): i for i, row in enumerate(mine)}
-            answers = [None if code < 0 else f"answer-{code}" for code in trials.answers[mine].tolist()]
-            rows.append(
-                TrialRows(
-                    w, trials.block[mine], trials.arm[mine], trials.order[mine], trials.status[mine],
-                    trials.details[mine], trials.limit_s[mine], trials.started_s[mine], trials.readings[mine],
-                    tuple((place[row], names.index(name), v) for (row, name), v in record.samples.items() if row in place),
-                    answers, [record.excerpts.get(int(row)) for row in mine],
-                )
-            )  # fmt: skip
-        for a in range(len(record.head.study.arms)):
-            alone = (trials.workload == w) & (trials.arm == a) & (trials.block < 0)
-            for j in range(len(names)):
-                these = np.flatnonzero(alone & ~np.isnan(trials.readings[:, j]))
-                if these.size:
-                    arrays.append(
-                        ArrayRows(w, a, j, trials.readings[these, j], trials.status[these].astype(np.int8))
-                    )
-    return tuple(rows), tuple(arrays)
 
 
 class _Table:
@@ -179,7 +119,7 @@ class _Table:
         if wrong.size:
             raise self.fail(int(wrong[0]), name, f'"{column.iloc[wrong[0]]}" is no number')
         values[(column == "").to_numpy()] = empty
-        return values
+        return np.asarray(values, dtype=np.float64)
 
 
 def _reason(error: Exception) -> str:
@@ -241,9 +181,7 @@ def read_readings_csv(data: bytes, file: str, reference: str | None = None) -> I
     if ignored:
         notes.append(f"Columns that are not known were ignored: {', '.join(ignored)}.")
     first = float(np.nanmin(start)) if np.isfinite(start).any() else None
-    return Imported(
-        workloads, arms, measures, tuple(rows), tuple(arrays), most, machines, first, tuple(notes)
-    )
+    return Imported(workloads, arms, measures, tuple(rows), tuple(arrays), most, machines, first, tuple(notes))
 
 
 @dataclass(frozen=True)
@@ -297,7 +235,10 @@ def _measures(
         for kind in found:
             if kind != wanted:
                 at = int(mine[np.flatnonzero([kinds[c][0] == kind for c in codes[mine]])[0]])
-                shown, right = table.text("unit").iloc[at] or "nothing", {"s": "s or ms", "B": "B or MiB"}.get(wanted)
+                shown, right = (
+                    table.text("unit").iloc[at] or "nothing",
+                    {"s": "s or ms", "B": "B or MiB"}.get(wanted),
+                )
                 raise table.fail(at, "unit", f'"{shown}" is no unit of {name}; write {right or wanted or "nothing"}')
         measures.append(measure_named(name, wanted))
     return factors, tuple(measures)
@@ -371,9 +312,11 @@ def _starts(table: _Table) -> NDArray[np.float64]:
         try:
             times = pd.to_datetime(column.iloc[dates], utc=True, format="ISO8601")
         except (ValueError, OverflowError):
-            raise table.fail(int(dates[0]), "start", f'"{column.iloc[dates[0]]}" is no time; write seconds or ISO 8601') from None
+            raise table.fail(
+                int(dates[0]), "start", f'"{column.iloc[dates[0]]}" is no time; write seconds or ISO 8601'
+            ) from None
         values[dates] = (times - pd.Timestamp(0, tz="UTC")).dt.total_seconds().to_numpy()
-    return values
+    return np.asarray(values, dtype=np.float64)
 
 
 def _paired(workload: int, rows: _Columns, measures: int, elapsed: int | None) -> TrialRows:

@@ -1,0 +1,178 @@
+"""Arms are made apart; the user's checkout is never touched."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from bystander.design import Arm, ArmState, Study, Workload
+from bystander.errors import ArmError
+from bystander.field import ArmMaker, Git, StudyFolder, folder_digest
+
+GitRun = Callable[..., str]
+
+
+@pytest.fixture
+def repository(tmp_path: Path, git: GitRun) -> Path:
+    """A repository with a revision v1, a later change, an edit, a new file and an ignored one."""
+    git("init", "-q", "-b", "main")
+    (tmp_path / "program.txt").write_text("one", encoding="utf-8")
+    (tmp_path / ".gitignore").write_text("ignored.txt\n", encoding="utf-8")
+    (tmp_path / "run.sh").write_text("#!/bin/sh\ncat program.txt\n", encoding="utf-8")
+    (tmp_path / "run.sh").chmod(0o755)
+    git("add", "-A")
+    git("commit", "-q", "-m", "first state")
+    git("tag", "v1")
+    (tmp_path / "program.txt").write_text("two", encoding="utf-8")
+    git("commit", "-q", "-am", "second state")
+    (tmp_path / "program.txt").write_text("three", encoding="utf-8")
+    (tmp_path / "new.txt").write_text("new", encoding="utf-8")
+    (tmp_path / "ignored.txt").write_text("no", encoding="utf-8")
+    return tmp_path
+
+
+def made(folder: Path, *arms: Arm) -> list[ArmState]:
+    study = Study("s", arms, (Workload("w", "w", "true"),))
+    maker = ArmMaker(StudyFolder(folder), os.environ)
+    return [maker.make(study, arm) for arm in arms]
+
+
+def test_revision_and_working_tree_are_laid_out_side_by_side(repository: Path) -> None:
+    """The revision has its files, the snapshot has edits and new files but nothing ignored; paths are equally long."""
+    before, after = made(repository, Arm("before", revision="v1"), Arm("after"))
+    old, new = Path(before.folder), Path(after.folder)
+
+    assert (old / "program.txt").read_text(encoding="utf-8") == "one"
+    assert (new / "program.txt").read_text(encoding="utf-8") == "three"
+    assert (new / "new.txt").exists()
+    assert not (new / "ignored.txt").exists()
+    assert not (new / ".bystander").exists()
+    assert os.access(old / "run.sh", os.X_OK)
+    assert len(before.folder) == len(after.folder)
+    assert before.facts["subject"] == "first state"
+
+
+def test_the_users_checkout_is_not_touched(repository: Path, git: GitRun) -> None:
+    """Index, branches, stashes, worktrees, object store and status are the same before and after; hooks do not run."""
+
+    def state() -> tuple[object, ...]:
+        tree = repository / ".git"
+        index = (tree / "index").read_bytes()
+        objects = sorted(str(p) for p in (tree / "objects").rglob("*"))
+        return index, objects, git("status", "--porcelain"), git("for-each-ref"), git("worktree", "list")
+
+    for hook in ("post-checkout", "post-index-change", "pre-commit", "reference-transaction"):
+        file = repository / ".git" / "hooks" / hook
+        file.parent.mkdir(exist_ok=True)
+        file.write_text(f"#!/bin/sh\ntouch '{repository}/hook-ran'\n", encoding="utf-8")
+        file.chmod(0o755)
+    before = state()
+    made(repository, Arm("before", revision="v1"), Arm("after"))
+
+    assert state() == before
+    assert not (repository / "hook-ran").exists()
+
+
+def test_a_later_edit_does_not_reach_a_snapshot(repository: Path) -> None:
+    """The same state has the same key and folder; an edit makes a new one beside it."""
+    (first,) = made(repository, Arm("after"))
+    (again,) = made(repository, Arm("after"))
+    (repository / "program.txt").write_text("four", encoding="utf-8")
+    (edited,) = made(repository, Arm("after"))
+
+    assert (first.key, first.folder) == (again.key, again.folder)
+    assert edited.folder != first.folder
+    assert (Path(first.folder) / "program.txt").read_text(encoding="utf-8") == "three"
+
+
+def test_a_study_in_a_subfolder_runs_there(repository: Path, git: GitRun) -> None:
+    """The arm's working directory is the study's folder within the checkout."""
+    inner = repository / "inner"
+    inner.mkdir()
+    (inner / "f").write_text("x", encoding="utf-8")
+    git("add", "-A")
+    git("commit", "-q", "-m", "inner")
+    before, after = made(inner, Arm("before", revision="HEAD"), Arm("after"))
+
+    assert Path(before.folder).name == Path(after.folder).name == "inner"
+    with pytest.raises(ArmError, match="has no folder inner"):
+        made(inner, Arm("old", revision="v1"))
+
+
+def test_builds_run_once_and_their_output_is_kept(repository: Path) -> None:
+    """A build step runs in the arm's folder, once per key, with the arm's environment and settings."""
+    arm = Arm(
+        "after", build=("sh -c 'echo built {how} $FLAVOUR; date +%N >> stamps'",), settings={"how": "well"},
+        environment={"FLAVOUR": "salt"},
+    )  # fmt: skip
+    (first,) = made(repository, arm)
+    made(repository, arm)
+    log = repository / ".bystander" / "arms" / f"{first.key}.build.log"
+
+    assert len((Path(first.folder) / "stamps").read_text(encoding="utf-8").splitlines()) == 1
+    assert "built well salt" in log.read_text(encoding="utf-8")
+
+
+def test_a_failing_build_shows_its_last_lines_and_is_tried_again(repository: Path) -> None:
+    """The message names arm, step, exit code and log; nothing half-built is used later."""
+    arm = Arm("after", build=("sh -c 'echo this is why; exit 4'",))
+    for _ in range(2):
+        with pytest.raises(ArmError, match=r"arm after: build step .* exit code 4") as caught:
+            made(repository, arm)
+        assert "this is why" in str(caught.value)
+    with pytest.raises(ArmError, match="exit code 127"):
+        made(repository, Arm("after", build=("no-such-program",)))
+
+
+def test_several_processes_make_an_arm_once(repository: Path) -> None:
+    """Four processes at once: one builds, all find it ready."""
+    script = (
+        "import os\nfrom pathlib import Path\nfrom bystander.design import Arm, Study, Workload\n"
+        "from bystander.field import ArmMaker, StudyFolder\n"
+        "arm = Arm('after', build=(\"sh -c 'sleep 0.2; echo x >> stamps'\",))\n"
+        f"maker = ArmMaker(StudyFolder(Path({str(repository)!r})), os.environ)\n"
+        "print(maker.make(Study('s', (arm,), (Workload('w', 'w', 'true'),)), arm).folder)\n"
+    )
+    started = [subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True) for _ in range(4)]
+    folders = {process.communicate(timeout=60)[0].strip() for process in started}
+
+    assert [process.returncode for process in started] == [0] * 4
+    (folder,) = folders
+    assert (Path(folder) / "stamps").read_text(encoding="utf-8") == "x\n"
+
+
+def test_other_folders_are_used_where_they_lie(tmp_path: Path) -> None:
+    """A folder that is not the study's own is not copied; its digest tells whether it changed."""
+    (tmp_path / "old").mkdir()
+    file = tmp_path / "old" / "f"
+    file.write_text("x", encoding="utf-8")
+    (state,) = made(tmp_path, Arm("before", folder="old"))
+    file.write_text("y", encoding="utf-8")
+    time.sleep(0.01)
+
+    assert state.folder == str((tmp_path / "old").resolve())
+    assert folder_digest(tmp_path / "old") != state.facts["digest"]
+
+
+def test_git_says_what_is_wrong(repository: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Unknown revisions and folders outside any repository are told, not crashed on."""
+    place = StudyFolder(repository)
+
+    assert place.revision_problem("v1") is None
+    assert 'there is no revision "v7"' in (place.revision_problem("v7") or "")
+    assert place.revision_problem("--upload-pack=x")
+    assert Git.around(tmp_path_factory.mktemp("plain")) is None
+    assert "no git repository" in (StudyFolder(tmp_path_factory.mktemp("plain2")).revision_problem("v1") or "")
+
+
+def test_bystanders_folder_ignores_itself(repository: Path, git: GitRun) -> None:
+    """Nothing of it shows in git status."""
+    made(repository, Arm("after"))
+
+    assert ".bystander" not in git("status", "--porcelain")

@@ -1,0 +1,412 @@
+"""The installed program, on files in a folder of its own, as a user runs it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import time
+import tomllib
+from pathlib import Path
+
+import jsonschema
+import pytest
+from conftest import PROGRAM, Run
+
+import bystander
+from bystander.demo import FILES
+
+ROOT = Path(__file__).parents[1]
+SCHEMA = json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))
+TRUTHS = tomllib.loads((FILES / "truths.toml").read_text(encoding="utf-8"))
+
+
+def verdicts(run: Run, *words: str, **more: object) -> dict:
+    """Return the document of `decide --json`, which keeps to its schema."""
+    document = json.loads(run("decide", *words, "--json", **more).stdout)
+    jsonschema.validate(document, SCHEMA)
+    return document
+
+
+def primary(document: dict) -> dict[str, dict]:
+    return {row["workload"]: row for row in document["results"] if row["primary"]}
+
+
+def hold_against_truths(document: dict, exactly: bool) -> None:
+    """Compare rows with what is true of the demo's workloads; a live row may be unclear."""
+    rows = primary(document)
+    assert set(rows) == set(TRUTHS)
+    for name, truth in TRUTHS.items():
+        allowed = truth["elapsed"] if exactly else [*truth["elapsed"], "unclear"]
+        assert rows[name]["verdict"] in allowed, name
+        other = any(note["code"] == "answer-differs" for note in rows[name]["notes"])
+        assert other == (truth["answer"] == "other"), name
+        for row in document["results"]:
+            if row["workload"] == name and row["measure"] == "peak_memory" and "peak_memory" in truth:
+                assert row["verdict"] in truth["peak_memory"]
+
+
+def test_the_recorded_demo_is_decided_as_its_truths_say(run: Run, tmp_path: Path) -> None:
+    """Exactly: several times faster, a third slower, same, another answer, more memory; all files are there."""
+    done = run("demo", "office", "--recorded")
+    office = tmp_path / "office"
+    document = verdicts(run, cwd=office)
+    rows = primary(document)
+
+    hold_against_truths(document, exactly=True)
+    assert rows["berths"]["verdict"] == rows["start"]["verdict"] == "same"
+    assert 0.2 < rows["year[port=north]"]["ratio"] < 0.4
+    assert 1.2 < rows["gauge"]["ratio"] < 1.45
+    assert rows["gauge"]["relevance"] == "beyond"
+    assert "harbour-desk" in (office / "review.html").read_text(encoding="utf-8")
+    assert "1 with another answer" in done.stdout
+    assert max(len(line) for line in done.stdout.splitlines()) <= 80
+    again = run("demo", "office", code=2)
+    assert "not empty" in again.stderr
+
+
+@pytest.mark.slow
+def test_the_live_demo_points_the_same_way(run: Run, tmp_path: Path) -> None:
+    """A real observation here agrees with the truths by direction, and is complete."""
+    run("demo", "office")
+    document = verdicts(run, cwd=tmp_path / "office")
+
+    assert document["complete"]
+    hold_against_truths(document, exactly=False)
+
+
+def test_one_command_is_timed_without_a_study(run: Run, tmp_path: Path) -> None:
+    """One arm, ten blocks, a distribution, and how to add a comparison."""
+    done = run("observe", "--", "sh", "-c", "echo '{x}'; sleep 0.01")
+    said = run("decide").stdout
+    (alone, *_) = verdicts(run)["arms_alone"]
+
+    assert "median" in done.stdout
+    assert "--arm before='...' --arm after='...'" in said
+    assert (alone["trials"], alone["failed"]) == (10, 0)
+    assert 0.01 < alone["median"] < 0.2
+    assert (tmp_path / ".bystander" / ".gitignore").read_text(encoding="utf-8") == "*\n"
+
+
+def test_two_commands_are_compared_without_a_study(run: Run) -> None:
+    """A command that sleeps longer is slower; the first arm is the reference."""
+    run("observe", "--arm", "before=sleep 0.01", "--arm", "after=sleep 0.05", "--blocks", "8", "--seed", "3")
+    document = verdicts(run)
+    row = primary(document)["command"]
+
+    assert (document["reference"], document["seed"], row["verdict"], row["blocks"]) == (
+        "before",
+        3,
+        "slower",
+        8,
+    )
+    assert row["ratio"] > 2
+
+
+def test_a_study_is_observed_as_planned(run: Run, study: Path) -> None:
+    """Every trial of the plan is there once, in the order that the seed gives; answers are compared."""
+    done = run("observe")
+    readings = run("records", "export").stdout.splitlines()
+    rows = [line.split(",") for line in readings[1:] if ",elapsed," in line]
+    document = verdicts(run)
+
+    assert "another answer" in done.stdout
+    assert len({tuple(row[:3]) for row in rows}) == len(rows) == 2 * 2 * 7
+    assert {row[3] for row in rows} == {"0", "1"}
+    assert len({row[3] for row in rows if row[1] == "before" and row[0] == "say"}) == 2
+    assert any(note["code"] == "answer-differs" for note in primary(document)["say"]["notes"])
+    assert document["complete"]
+    assert document["seed"] == 11
+
+
+def test_the_same_seed_gives_the_same_order(run: Run, study: Path) -> None:
+    """Two observations of one study run their trials in the same order."""
+    orders = []
+    for _ in range(2):
+        run("observe", "--quiet", "--blocks", "3")
+        rows = run("records", "export").stdout.splitlines()[1:]
+        orders.append([row.split(",")[:4] for row in rows if ",elapsed," in row])
+
+    assert orders[0] == orders[1]
+
+
+def test_check_tells_what_would_happen(run: Run, study: Path) -> None:
+    """Arms, programs, answers, machine and time; nothing is recorded."""
+    said = run("check").stdout
+    document = json.loads(run("check", "--json").stdout)
+
+    assert "DIFFERS" in said
+    assert "before: ebb" in said
+    assert "after: flood" in said
+    assert "Machine:" in said
+    assert "28 trials" in said
+    assert document["format"] == "bystander.check"
+    assert len(document["trials"]) == 4
+    assert "no archive" in run("records", "list", code=2).stderr
+
+
+def test_check_shows_how_a_workload_fails(run: Run, study: Path) -> None:
+    """Exit code 1 and the last lines of the trial; a program that is not there is the study's fault."""
+    text = study.read_text(encoding="utf-8")
+    study.write_text(text.replace("sleep 0.01", "sh -c 'echo dredger broke >&2; exit 5'"), encoding="utf-8")
+    said = run("check", code=1).stdout
+    study.write_text(text.replace("sleep 0.01", "no-such-program"), encoding="utf-8")
+    missing = run("check", code=2).stderr
+
+    assert "dredger broke" in said
+    assert "exit 5" in said
+    assert 'no program "no-such-program"' in missing
+
+
+def test_failing_trials_are_results(run: Run, study: Path) -> None:
+    """The observation ends with 0; the row is failed; the gate finds it."""
+    text = study.read_text(encoding="utf-8").replace("sleep 0.01", "sh -c 'test {word} = ebb'")
+    study.write_text(text, encoding="utf-8")
+    run("observe", "--quiet")
+    row = primary(verdicts(run))["wait"]
+
+    assert (row["verdict"], row["candidate"]["failed"], row["candidate"]["median"]) == ("failed", 7, None)
+    assert "found wait (failed)" in run("decide", "--gate", "slower,failed", code=3).stderr
+    assert "nothing found" in run("decide", "--gate", "faster").stderr
+
+
+def test_a_hanging_trial_is_cut_and_counts_as_failed(run: Run, study: Path) -> None:
+    """With a limit of 0.2 s the whole observation takes seconds, not minutes."""
+    text = study.read_text(encoding="utf-8")
+    text = text.replace('"sleep 0.01"', '"sh -c \'test {word} = ebb || sleep 60\'"\nlimit = "200 ms"')
+    study.write_text(text, encoding="utf-8")
+    begun = time.monotonic()
+    run("observe", "--quiet")
+
+    assert time.monotonic() - begun < 20
+    assert primary(verdicts(run))["wait"]["candidate"]["failed"] == 7
+    assert ",cut," in run("records", "export").stdout
+
+
+def test_an_interrupt_ends_tidily(study: Path, run: Run, tmp_path: Path) -> None:
+    """Ctrl-C keeps every trial that ended, says that the record is unfinished, and ends with 130."""
+    study.write_text(study.read_text(encoding="utf-8").replace("blocks = 7", "blocks = 2000"), encoding="utf-8")
+    process = subprocess.Popen(
+        [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    assert process.stderr
+    for line in process.stderr:
+        if line.startswith("record "):
+            break
+    time.sleep(1.0)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=30)
+
+    assert process.returncode == 130, err
+    assert "unfinished" in err
+    assert "not finished" in out
+    document = verdicts(run)
+    assert not document["complete"]
+    assert any(note["code"] == "unfinished" for note in document["notes"])
+    assert "unfinished" in run("records", "list").stdout
+    assert "unfinished" in run("records", "show").stdout
+    run("report", "--to", "r.md")
+    assert "not finished" in (tmp_path / "r.md").read_text(encoding="utf-8")
+    assert primary(document)["say"]["blocks"] > 3
+
+
+def test_two_observations_do_not_run_at_once(study: Path, run: Run, tmp_path: Path) -> None:
+    """The second is told who runs, and ends with 1."""
+    study.write_text(study.read_text(encoding="utf-8").replace("blocks = 7", "blocks = 2000"), encoding="utf-8")
+    first = subprocess.Popen(
+        [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+    )
+    assert first.stderr
+    for line in first.stderr:
+        if line.startswith("record "):
+            break
+    said = run("observe", code=1).stderr
+    first.send_signal(signal.SIGTERM)
+    first.communicate(timeout=30)
+
+    assert "another observation runs on this machine" in said
+    assert "two commands" in said
+    assert first.returncode == 130
+
+
+def test_records_travel_between_archives(run: Run, study: Path, tmp_path: Path) -> None:
+    """Exported as CSV or JSON and imported elsewhere, a record is decided alike."""
+    run("observe", "--quiet")
+    before = primary(verdicts(run))
+    run("records", "export", "--to", "r.csv")
+    run("records", "export", "--to", "r.json")
+    other = tmp_path / "other.sqlite"
+    for file in ("r.csv", "r.json"):
+        run("records", "import", file, "--archive", str(other))
+        after = primary(verdicts(run, "--archive", str(other)))
+        for name, row in after.items():
+            assert (row["p"], row["ratio"]) == (before[name]["p"], before[name]["ratio"])
+    names = [head["record"] for head in json.loads(run("records", "list", "--json", "--archive", str(other)).stdout)]
+
+    assert names == ["r-1", "two-commands-1"]
+    assert "already" in run("records", "import", "r.json", "--archive", str(other), code=1).stderr
+    assert "28" in run("records", "show", "r-1", BYSTANDER_ARCHIVE=str(other)).stdout
+    assert json.loads(run("records", "show", "--json").stdout)["trials"] == 28
+
+
+def test_timings_of_any_source_are_imported(run: Run, tmp_path: Path) -> None:
+    """A CSV of another program's timings is decided like any record; an unknown reference is asked for."""
+    lines = ["workload,arm,block,order,measure,value,unit"]
+    for block in range(12):
+        lines += [
+            f"w,one,{block},{block % 2},elapsed,{100 + block},ms",
+            f"w,two,{block},{1 - block % 2},elapsed,{150 + block},ms",
+        ]
+    (tmp_path / "t.csv").write_text("\n".join(lines), encoding="utf-8")
+
+    assert "--reference" in run("records", "import", "t.csv", code=2).stderr
+    run("records", "import", "t.csv", "--reference", "one", "--name", "tugs", "--margin", "5 %")
+    document = verdicts(run)
+    assert (document["study"], document["margin"], document["reference"]) == ("tugs", 0.05, "one")
+    assert primary(document)["w"]["verdict"] == "slower"
+    assert run("decide", "--gate", "slower", code=3)
+
+
+def test_deciding_again_is_exploration(run: Run) -> None:
+    """Other margins and measures are allowed, marked, and do not touch the record."""
+    run("demo", "office", "--recorded")
+    document = json.loads(run("decide", "--margin", "60 %", "--measure", "cpu", "--json", "--archive",
+                              "office/.bystander/archive.sqlite").stdout)  # fmt: skip
+
+    assert document["exploration"]
+    assert document["measure"] == "cpu"
+    assert primary(document)["gauge"]["verdict"] == "same"
+    said = run("decide", "--only", "gauge", "--all-measures", "--archive", "office/.bystander/archive.sqlite").stdout
+    assert "berths" not in said
+
+
+@pytest.mark.parametrize("inside_git", [True, False])
+def test_a_new_study_is_right_as_it_stands(run: Run, git: object, tmp_path: Path, inside_git: bool) -> None:
+    """In a repository and outside, what `new` writes passes `check` unedited; it never writes over a study."""
+    (tmp_path / "tugs").mkdir()
+    (tmp_path / "tugs" / "__main__.py").write_text(
+        "import argparse\nargparse.ArgumentParser().parse_args()\n", encoding="utf-8"
+    )
+    if inside_git:
+        for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "x")):
+            git(*words)  # type: ignore[operator]
+    run("new")
+    text = (tmp_path / "bystander.toml").read_text(encoding="utf-8")
+    said = run("check").stdout
+
+    assert ("revision" in tomllib.loads(text)["arms"]["before"]) == inside_git
+    assert "python3 -m tugs --help" in text
+    assert "the same" in said
+    assert "--force" in run("new", code=2).stderr
+    run("new", "--force")
+
+
+def test_a_new_study_in_an_empty_folder_is_right_too(run: Run) -> None:
+    """Nothing to run is found, so something that runs anywhere stands in its place."""
+    run("new")
+    run("check")
+
+
+BAD = [
+    (("observe",), "there is no study bystander.toml"),
+    (("check", "--study", "none.toml"), "there is no study none.toml"),
+    (("decide",), "there is no archive"),
+    (("decide", "--archive", "none.sqlite"), "there is no archive none.sqlite"),
+    (("observe", "--arm", "before"), "is no arm"),
+    (("observe", "--arm", "a=true", "--arm", "a=true"), "stands twice"),
+    (("observe", "--arm", "a=true", "--", "true"), "both given"),
+    (("observe", "--arm", 'a=say "x'), "never closed"),
+    (("observe", "--study", "x", "--", "true"), "both given"),
+    (("observe", "--", "no-such-program"), "there is no program"),
+    (("report", "--to", "x.pdf"), ".md or .html"),
+    (("records", "import", "none.csv"), "cannot be read"),
+    (("decide", "--margin", "2 mm", "--archive", "x"), "is no share"),
+    (("decide", "--gate", "slow", "--archive", "x"), "nothing to look for"),
+]
+
+
+@pytest.mark.parametrize(("words", "clause"), BAD, ids=[" ".join(words) for words, _ in BAD])
+def test_wrong_usage_is_one_clear_sentence(run: Run, words: tuple[str, ...], clause: str) -> None:
+    """Exit code 2 (1 where the archive is missing), one line on standard error, nothing on standard output."""
+    done = run(*words, code=1 if words[-1] == "none.sqlite" else 2)
+
+    assert clause in done.stderr
+    assert done.stdout == ""
+    assert len([line for line in done.stderr.splitlines() if line.startswith("bystander: ")]) == 1
+
+
+def test_unknown_records_arms_and_workloads_are_named(run: Run) -> None:
+    """Exit code 2, with what there is."""
+    run("demo", "office", "--recorded")
+    archive = ("--archive", "office/.bystander/archive.sqlite")
+
+    assert 'did you mean "harbour-office-1"' in run("decide", "harbor-office-1", *archive, code=2).stderr
+    for words in (("--arm", "x"), ("--only", "x"), ("--measure", "x")):
+        assert "has no" in run("decide", *words, *archive, code=2).stderr
+    empty = Path(bystander.__file__).parent
+    assert "no study" in run("check", code=2, cwd=empty).stderr
+
+
+def test_damaged_files_end_with_2(run: Run, tmp_path: Path) -> None:
+    """Empty and binary studies and timings are told by name."""
+    for name, data in (
+        ("a.csv", b""),
+        ("b.csv", bytes(range(256))),
+        ("c.json", b"{"),
+        ("d.csv", b"a,b\n1,2\n"),
+    ):
+        (tmp_path / name).write_bytes(data)
+        assert name in run("records", "import", name, code=2).stderr
+    for data in (b"", bytes(range(256)), b"[arms", b"margin = 5"):
+        (tmp_path / "bystander.toml").write_bytes(data)
+        assert run("check", code=2).stderr.startswith("bystander: bystander.toml: ")
+
+
+def test_output_is_readable_without_colour_unicode_or_width(run: Run) -> None:
+    """In a plain ASCII pipe of 80 columns nothing is cut off or escaped; --help names an example."""
+    done = run("demo", "office", "--recorded", PYTHONIOENCODING="ascii", COLUMNS="80")
+
+    assert "\x1b" not in done.stdout
+    assert "^ slower" in done.stdout
+    assert all(ord(c) < 128 for c in done.stdout)
+    assert max(map(len, done.stdout.splitlines())) <= 80
+    for words in ((), ("decide",), ("records", "import")):
+        assert "xample" in run(*words, "--help").stdout or not words
+
+
+def test_hostile_names_are_escaped(run: Run, tmp_path: Path) -> None:
+    """Markup and control characters in imported names reach neither page, text nor terminal."""
+    evil = "<script>alert(1)</script>|*_`[x](y)\x1b[31m"
+    lines = ["workload,arm,block,order,measure,value,unit"]
+    for block in range(8):
+        lines += [f'"{evil}",old,{block},0,elapsed,1,s', f'"{evil}",new,{block},1,elapsed,2,s']
+    (tmp_path / "evil.csv").write_text("\n".join(lines), encoding="utf-8")
+    run("records", "import", "evil.csv")
+    for name in ("r.html", "r.md"):
+        run("report", "--to", name)
+    page, text = ((tmp_path / n).read_text(encoding="utf-8") for n in ("r.html", "r.md"))
+
+    assert "<script" not in page
+    assert "<script" not in text.replace("\\<", "")
+    assert "\x1b" not in page + text + run("decide").stdout
+    assert "[x](y)" not in text
+    assert "http" not in page.replace("http://www.w3.org/2000/svg", "")
+
+
+def test_a_closed_pipe_is_no_traceback(run: Run, tmp_path: Path) -> None:
+    """Piping into a program that stops reading ends quietly."""
+    run("demo", "office", "--recorded")
+    done = subprocess.run(
+        f"'{PROGRAM}' records export | head -1", shell=True, cwd=tmp_path / "office", capture_output=True, text=True,
+        check=False, env=dict(os.environ),
+    )  # fmt: skip
+
+    assert done.stdout.startswith("workload,")
+    assert "Traceback" not in done.stderr
+
+
+def test_the_version_is_the_packages(run: Run) -> None:
+    """`--version` prints it; without a command the help is shown."""
+    assert run("--version").stdout.strip() == f"bystander {bystander.__version__}"
+    assert "demo" in run(code=2).stdout + run(code=2).stderr
