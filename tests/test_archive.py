@@ -11,10 +11,12 @@ import pytest
 from builders import made_record, noisy
 
 from bystander.archive import Archive
-from bystander.archive.engine import refuse_network
+from bystander.archive.place import refuse_network
+from bystander.archive.schema import MIGRATIONS
+from bystander.archive.versions import SCHEMA
 from bystander.design import OBSERVED, Record, Status, TrialOutcome
 from bystander.errors import ArchiveError, UnknownRecordError
-from bystander.exchange import record_parts, verdicts_json
+from bystander.exchange import record_arrays, verdicts_json
 from bystander.verdicts import decide
 
 
@@ -62,7 +64,7 @@ def test_a_whole_record_is_kept_and_decided_alike(tmp_path: Path) -> None:
                 head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, "imported",
                 uuid=head.uuid,
             )  # fmt: skip
-            writer.bulk(*record_parts(record))
+            writer.arrays(record_arrays(record))
             writer.finish("complete")
             back = archive.load(name)
 
@@ -99,7 +101,7 @@ def test_what_is_no_archive_is_refused(tmp_path: Path) -> None:
         Archive(tmp_path / "none.sqlite")
     damaged = tmp_path / "damaged.sqlite"
     damaged.write_bytes(b"not a database" * 100)
-    with pytest.raises(ArchiveError, match="cannot be opened as an archive"):
+    with pytest.raises(ArchiveError, match="file is not a database"):
         Archive(damaged)
     newer = tmp_path / "newer.sqlite"
     with Archive(newer, create=True) as archive, pytest.raises(UnknownRecordError, match="holds no record"):
@@ -128,3 +130,8 @@ def test_an_import_that_breaks_leaves_nothing(tmp_path: Path) -> None:
             raise RuntimeError
 
         assert archive.heads() == []
+
+
+def test_the_schema_known_to_readers_is_the_newest() -> None:
+    """The number that is known without loading the schema is that of the last migration."""
+    assert len(MIGRATIONS) == SCHEMA

@@ -41,14 +41,13 @@ def test_exported_readings_are_decided_alike_when_they_come_back() -> None:
     """CSV keeps every bit of every reading, block, order and status."""
     record = example()
     back = read_readings_csv(readings_csv(record).encode(), "t.csv")
-    for rows in back.rows:
-        mine = record.trials.workload == rows.workload
-        order = np.lexsort((record.trials.arm[mine], record.trials.block[mine]))
+    for array in back.arrays:
+        mine = np.flatnonzero((record.trials.workload == array.workload) & (record.trials.arm == array.arm))
 
-        assert back.workloads[rows.workload] == record.head.study.workloads[rows.workload].name
-        assert np.array_equal(rows.readings, record.trials.readings[mine][order])
-        assert np.array_equal(rows.status, record.trials.status[mine][order])
-        assert np.array_equal(rows.order, record.trials.order[mine][order])
+        assert back.workloads[array.workload] == record.head.study.workloads[array.workload].name
+        assert np.array_equal(array.readings, record.trials.readings[mine])
+        assert np.array_equal(array.status, record.trials.status[mine])
+        assert np.array_equal(array.order, record.trials.order[mine])
 
 
 def test_a_whole_record_comes_back_the_same() -> None:
@@ -68,17 +67,17 @@ def test_columns_come_in_any_order_and_unknown_ones_are_noted() -> None:
     imported = read_readings_csv(text.encode(), "t.csv")
 
     assert imported.arms == ("old", "new")
-    assert imported.rows[0].readings.ravel().tolist() == [0.012, 0.011]
+    assert [array.readings.ravel().tolist() for array in imported.arrays] == [[0.012], [0.011]]
     assert any("colour" in note for note in imported.notes)
 
 
 def test_rows_of_one_trial_and_measure_are_its_samples() -> None:
     """The trial's reading is their median; all values are kept."""
     rows = "".join(f"w,{arm},0,0,elapsed,{v},s\n" for arm in ("old", "new") for v in (1, 2, 9))
-    (trials,) = read_readings_csv((HEAD + rows).encode(), "t.csv").rows
+    arrays = read_readings_csv((HEAD + rows).encode(), "t.csv").arrays
 
-    assert trials.readings.ravel().tolist() == [2, 2]
-    assert [values.tolist() for _, _, values in trials.samples] == [[1, 2, 9], [1, 2, 9]]
+    assert [array.readings.tolist() for array in arrays] == [[[2.0]], [[2.0]]]
+    assert [values.tolist() for array in arrays for _, _, values in array.samples] == [[1, 2, 9], [1, 2, 9]]
 
 
 def test_without_blocks_every_row_is_a_trial_and_with_an_order_those_that_share_it() -> None:
@@ -88,11 +87,11 @@ def test_without_blocks_every_row_is_a_trial_and_with_an_order_those_that_share_
         f"w,{arm},,{o},elapsed,{v},s\n" for arm in ("old", "new") for o, v in ((0, 1), (0, 3), (1, 9))
     )
 
-    assert [a.readings.tolist() for a in read_readings_csv(free.encode(), "t.csv").arrays] == [
+    assert [a.readings.ravel().tolist() for a in read_readings_csv(free.encode(), "t.csv").arrays] == [
         [1, 2, 9],
         [1, 2, 9],
     ]
-    assert [a.readings.tolist() for a in read_readings_csv(ordered.encode(), "t.csv").arrays] == [
+    assert [a.readings.ravel().tolist() for a in read_readings_csv(ordered.encode(), "t.csv").arrays] == [
         [2, 9],
         [2, 9],
     ]
@@ -106,12 +105,13 @@ def test_units_starts_machines_and_statuses_are_understood() -> None:
         "w,base,1,1,elapsed,6,ms,,,tern\nw,new,1,0,elapsed,nan,s,,,tern\n"
     )
     imported = read_readings_csv(text.encode(), "t.csv")
-    (rows,) = imported.rows
+    base, new = imported.arrays
 
     assert imported.blocks == 2
     assert imported.machines == ("gull", "tern")
-    assert rows.status.tolist() == [0, int(Status.EXIT), 0, int(Status.INVALID)]
-    assert rows.readings[[0, 2], 0].tolist() == pytest.approx([0.005, 0.006])
+    assert base.status.tolist() == [0, 0]
+    assert new.status.tolist() == [int(Status.EXIT), int(Status.INVALID)]
+    assert base.readings.ravel().tolist() == pytest.approx([0.005, 0.006])
     assert imported.started_wall_s == 1777629600.0
 
 

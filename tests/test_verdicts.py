@@ -245,9 +245,9 @@ def same_code(start: int, blocks: int = 25) -> Decision:
     kept = [line for line in lines[1:] if start <= int(line.split(",")[2]) < start + blocks]
     imported = read_readings_csv("\n".join([lines[0], *kept]).encode(), "same_code.csv")
     readings: dict[str, dict[str, list[float]]] = {}
-    for rows in imported.rows:
-        name = imported.workloads[rows.workload]
-        readings[name] = {arm: rows.readings[rows.arm == a, 0].tolist() for a, arm in enumerate(imported.arms)}
+    for array in imported.arrays:
+        by_arm = readings.setdefault(imported.workloads[array.workload], {})
+        by_arm[imported.arms[array.arm]] = array.readings[:, 0].tolist()
     return decide(made_record(readings))
 
 

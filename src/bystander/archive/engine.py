@@ -9,48 +9,14 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, create_engine, event, inspect, select
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import NullPool
 
 from bystander.archive.schema import MIGRATIONS, tables
 from bystander.errors import ArchiveError
 
-__all__ = ["atomic", "migrate", "open_engine", "refuse_network"]
-
-# A lock that only pretends to lock, or a sync that only pretends to sync, loses readings.
-_NETWORK = {
-    "nfs",
-    "nfs4",
-    "cifs",
-    "smb3",
-    "smbfs",
-    "fuse.sshfs",
-    "ceph",
-    "fuse.glusterfs",
-    "lustre",
-    "afs",
-    "9p",
-}
-
-
-def refuse_network(path: Path, mounts: str | None = None) -> None:
-    """Raise ArchiveError when the file would lie on a network file system."""
-    if mounts is None:
-        try:
-            mounts = Path("/proc/mounts").read_text(encoding="utf-8", errors="replace")
-        except OSError:
-            return
-    best, kind = "", ""
-    for line in mounts.splitlines():
-        place, fs = line.split()[1:3]
-        if path.is_relative_to(place) and len(place) >= len(best):
-            best, kind = place, fs
-    if kind in _NETWORK:
-        raise ArchiveError(
-            f"{path} lies on a network file system ({kind}), where its locks cannot be trusted; "
-            "point --archive or BYSTANDER_ARCHIVE to a local disk"
-        )
+__all__ = ["atomic", "migrate", "open_engine"]
 
 
 def open_engine(path: Path) -> Engine:
@@ -90,19 +56,10 @@ def atomic(connection: Connection) -> Iterator[Connection]:
         connection.info["writes"] = False
 
 
-def migrate(engine: Engine) -> None:
-    """Bring the file to the newest schema; raise ArchiveError when it is newer than this program."""
+def migrate(engine: Engine, done: int) -> None:
+    """Bring the file from migration `done` to the newest schema, each step in a transaction of its own."""
     migration = tables.tables["migration"]
     with engine.connect() as connection:
-        done = 0
-        if inspect(connection).has_table("migration"):
-            done = max(connection.execute(select(migration.c.number)).scalars(), default=0)
-        connection.rollback()
-        if done > len(MIGRATIONS):
-            raise ArchiveError(
-                f"the archive {engine.url.database} was written by a newer Bystander (schema {done}, "
-                f"this one knows {len(MIGRATIONS)}); use that one"
-            )
         for number in range(done + 1, len(MIGRATIONS) + 1):
             with atomic(connection):
                 MIGRATIONS[number - 1](connection)

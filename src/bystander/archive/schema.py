@@ -124,16 +124,32 @@ Table(
     Index("trial_by_attempt", "attempt_id"),
 )
 Table(
-    "samples",
+    "trial_array",  # imported trials: one row per workload and arm, arrays of one length, little-endian
     tables,
     Column("id", Integer, primary_key=True),
     Column("record_id", ForeignKey("record.id"), nullable=False, index=True),
     Column("workload", Integer, nullable=False),
     Column("arm", Integer, nullable=False),
+    Column("trials", Integer, nullable=False),
+    Column("blocks", LargeBinary, nullable=False),  # int64, -1 for none
+    Column("orders", LargeBinary, nullable=False),  # int64, -1 for none
+    Column("statuses", LargeBinary, nullable=False),  # int64
+    Column("details", LargeBinary, nullable=False),  # int64
+    Column("limits_s", LargeBinary, nullable=False),  # float64, NaN for none
+    Column("started_s", LargeBinary, nullable=False),  # float64, NaN for none
+    Column("readings", LargeBinary, nullable=False),  # float64, row by row, one per measure, NaN for none
+    Column("texts", Text, nullable=False),  # JSON: answers and excerpts by row
+)
+Table(
+    "samples",  # all values of a trial and measure whose reading is their median
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False, index=True),
     Column("measure", Integer, nullable=False),
-    Column("trial_id", ForeignKey("trial.id")),  # NULL: each value is a trial of its own, in no block
-    Column("readings", LargeBinary, nullable=False),  # little-endian float64
-    Column("statuses", LargeBinary),  # one byte each; NULL: all ended well
+    Column("trial_id", ForeignKey("trial.id")),
+    Column("array_id", ForeignKey("trial_array.id")),  # instead of a trial: a row of an array
+    Column("array_row", Integer),
+    Column("readings", LargeBinary, nullable=False),  # float64, little-endian
 )
 
 

@@ -3,32 +3,99 @@
 from __future__ import annotations
 
 import json
+import re
 import time
-from collections.abc import Mapping, Sequence
+import uuid as uuids
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Connection, bindparam, select
 
 from bystander.archive.engine import atomic
 from bystander.archive.schema import tables
-from bystander.design import ArrayRows, Measure, Status, TrialOutcome, TrialRows
+from bystander.design import (
+    ArmState,
+    Measure,
+    Status,
+    Study,
+    TrialArray,
+    TrialOutcome,
+    plain,
+    workload_key,
+)
+from bystander.errors import ArchiveError
 
-__all__ = ["RecordWriter", "insert", "packed"]
+__all__ = ["RecordWriter", "begin_record"]
 
 _T = tables.tables
+_SLUG_LENGTH = 20
 
 
-def packed(values: Any) -> bytes:
-    """Return numbers as little-endian float64."""
-    return np.asarray(values, dtype="<f8").tobytes()
+# Statements are built once: building one takes longer than running it.
+_INSERT = {name: table.insert() for name, table in _T.items()}
+_WHOLE = _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state="whole")
+
+
+def packed(values: Any, kind: str = "<f8") -> bytes:
+    """Return numbers as little-endian bytes, float64 by default."""
+    return np.ascontiguousarray(values, dtype=kind).tobytes()
 
 
 def insert(connection: Connection, table: str, row: Mapping[str, Any]) -> int:
     """Insert one row and return its id."""
-    key = connection.execute(_T[table].insert().values(**row)).inserted_primary_key
+    key = connection.execute(_INSERT[table], row).inserted_primary_key
     assert key is not None
     return int(key[0])
+
+
+def begin_record(
+    connection: Connection,
+    study: Study,
+    study_folder: str,
+    arms: Sequence[ArmState],
+    measures: Sequence[Measure],
+    machine: Mapping[str, Any],
+    version: str,
+    origin: str,
+    started_wall_s: float | None,
+    notes: Sequence[str],
+    uuid: str | None,
+) -> tuple[RecordWriter, str]:
+    """Begin a record and return its writer and its name; see `Archive.begin`."""
+    row = {
+        "uuid": uuid or str(uuids.uuid4()), "origin": origin, "state": "running",
+        "started_wall_s": time.time() if started_wall_s is None else started_wall_s,
+        "study": json.dumps(plain(study)), "study_folder": study_folder, "seed": study.seed or 0,
+        "notes": json.dumps(list(notes)), "version": version,
+    }  # fmt: skip
+    described: tuple[tuple[str, Sequence[Any], Callable[[Any], dict[str, str]]], ...] = (
+        ("arm", arms, lambda arm: {"key": arm.key, "state": json.dumps(plain(arm))}),
+        ("workload", study.workloads, lambda workload: {"key": workload_key(workload)}),
+        ("measure", measures, lambda measure: {"description": json.dumps(plain(measure))}),
+    )
+    table = _T["record"]
+    with atomic(connection):
+        if connection.execute(select(table.c.id).where(table.c.uuid == row["uuid"])).first():
+            raise ArchiveError(f"the record {row['uuid']} is in {connection.engine.url.database} already")
+        name = _free_name(study.name, set(connection.execute(select(table.c.name)).scalars()))
+        record = insert(connection, "record", {"name": name, **row})
+        for kind, items, describe in described:
+            about = [{"record_id": record, "position": i, "name": x.name, **describe(x)} for i, x in enumerate(items)]
+            connection.execute(_INSERT[kind], about)
+        host = {"record_id": record, "boot_id": machine.get("boot_id"), "facts": json.dumps(dict(machine))}
+        machine_id = insert(connection, "machine", host)
+    return RecordWriter(connection, record, measures, machine_id), name
+
+
+def _free_name(title: str, taken: set[str]) -> str:
+    """Return a readable name that is free: words of the study's name, and a number."""
+    words = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-") or "record"
+    slug = words if len(words) <= _SLUG_LENGTH else words[: _SLUG_LENGTH + 1].rsplit("-", 1)[0][:_SLUG_LENGTH]
+    number = 1
+    while f"{slug}-{number}" in taken:
+        number += 1
+    return f"{slug}-{number}"
 
 
 class RecordWriter:
@@ -55,18 +122,16 @@ class RecordWriter:
         readings = [outcome.readings.get(name, np.nan) for name in self._measures]
         with atomic(self._connection) as connection:
             attempt = self._attempts.get((workload, block)) or self._open_block(workload, block)
-            connection.execute(
-                _T["trial"].insert().values(
-                    attempt_id=attempt, arm=arm, order=order, status=int(outcome.status), detail=outcome.detail,
-                    limit_s=limit_s if outcome.status is Status.CUT else None,
-                    started_wall_s=outcome.started_wall_s, started_monotonic_s=outcome.started_monotonic_s,
-                    left_behind=outcome.left_behind, answer=outcome.answer or None, excerpt=outcome.excerpt or None,
-                    readings=packed(readings),
-                )
-            )  # fmt: skip
+            row = {
+                "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
+                "detail": outcome.detail, "limit_s": limit_s if outcome.status is Status.CUT else None,
+                "started_wall_s": outcome.started_wall_s, "started_monotonic_s": outcome.started_monotonic_s,
+                "left_behind": outcome.left_behind, "answer": outcome.answer or None,
+                "excerpt": outcome.excerpt or None, "readings": packed(readings),
+            }  # fmt: skip
+            connection.execute(_INSERT["trial"], row)
             if last:
-                table = _T["attempt"]
-                connection.execute(table.update().where(table.c.id == attempt).values(state="whole"))
+                connection.execute(_WHOLE, {"attempt": attempt})
         self._attempts[workload, block] = attempt
 
     def _open_block(self, workload: int, block: int) -> int:
@@ -84,7 +149,7 @@ class RecordWriter:
         """Write down how the machine is now."""
         row = {"machine_id": self._machine_id, "wall_s": time.time(), "facts": json.dumps(facts)}
         with atomic(self._connection) as connection:
-            connection.execute(_T["machine_state"].insert().values(**row))
+            connection.execute(_INSERT["machine_state"], row)
 
     def finish(self, state: str, notes: Sequence[str] = ()) -> None:
         """Say how the record ended: "complete" or "interrupted"; add notes to it."""
@@ -95,62 +160,33 @@ class RecordWriter:
             values = {"state": state, "ended_wall_s": time.time(), "notes": json.dumps([*kept, *notes])}
             connection.execute(table.update().where(mine).values(**values))
 
-    def bulk(self, trials: Sequence[TrialRows], arrays: Sequence[ArrayRows]) -> None:
-        """Write many trials in one transaction, every block whole."""
-        with atomic(self._connection):
-            for rows in trials:
-                self._bulk_trials(rows)
-            if arrays:
-                self._connection.execute(
-                    _T["samples"].insert(),
-                    [self._sample(a.workload, a.arm, a.measure, None, a.readings, a.statuses) for a in arrays],
-                )
+    def arrays(self, arrays: Sequence[TrialArray]) -> None:
+        """Write many trials in one transaction."""
+        with atomic(self._connection) as connection:
+            for array in arrays:
+                array_id = insert(connection, "trial_array", self._array_row(array))
+                samples = [
+                    {
+                        "record_id": self.record_id, "measure": measure, "array_id": array_id, "array_row": row,
+                        "readings": packed(values),
+                    }
+                    for row, measure, values in array.samples
+                ]  # fmt: skip
+                if samples:
+                    connection.execute(_INSERT["samples"], samples)
 
-    def _next_id(self, table: str) -> int:
-        newest = self._connection.execute(select(func.coalesce(func.max(_T[table].c.id), 0))).scalar_one()
-        return int(newest) + 1
-
-    def _bulk_trials(self, rows: TrialRows) -> None:
-        numbers, which = np.unique(rows.block, return_inverse=True)
-        block, attempt, trial = self._next_id("block"), self._next_id("attempt"), self._next_id("trial")
-        run = self._connection.exec_driver_sql  # a million rows: no statement is built for each
-        own = (self.record_id, rows.workload)
-        run(
-            "INSERT INTO block (id, record_id, workload, number, machine_id) VALUES (?, ?, ?, ?, ?)",
-            [(block + i, *own, number, self._machine_id) for i, number in enumerate(numbers.tolist())],
-        )
-        run(
-            "INSERT INTO attempt (id, block_id, number, state) VALUES (?, ?, 0, 'whole')",
-            [(attempt + i, block + i) for i in range(numbers.size)],
-        )
-        data, width = packed(rows.readings), 8 * rows.readings.shape[1]
-        limits = [None if np.isnan(limit) else limit for limit in rows.limit_s.tolist()]
-        starts = [None if np.isnan(start) else start for start in rows.started_s.tolist()]
-        nothing = [None] * len(limits)
-        columns = zip(
-            (which + attempt).tolist(), rows.arm.tolist(), rows.order.tolist(), rows.status.tolist(),
-            rows.detail.tolist(), limits, starts, rows.answers or nothing, rows.excerpts or nothing,
-            strict=True,
-        )  # fmt: skip
-        run(
-            'INSERT INTO trial (id, attempt_id, arm, "order", status, detail, limit_s, started_wall_s, answer, '
-            "excerpt, left_behind, readings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?)",
-            [(trial + i, *row, data[i * width : (i + 1) * width]) for i, row in enumerate(columns)],
-        )
-        if rows.samples:
-            self._connection.execute(
-                _T["samples"].insert(),
-                [
-                    self._sample(rows.workload, int(rows.arm[row]), measure, trial + row, values, None)
-                    for row, measure, values in rows.samples
-                ],
-            )
-
-    def _sample(
-        self, workload: int, arm: int, measure: int, trial: int | None, values: Any, statuses: Any
-    ) -> dict[str, Any]:
+    def _array_row(self, array: TrialArray) -> dict[str, Any]:
         return {
-            "record_id": self.record_id, "workload": workload, "arm": arm, "measure": measure, "trial_id": trial,
-            "readings": packed(values),
-            "statuses": None if statuses is None or not statuses.any() else statuses.astype(np.int8).tobytes(),
-        }  # fmt: skip
+            "record_id": self.record_id,
+            "workload": array.workload,
+            "arm": array.arm,
+            "trials": array.block.size,
+            "blocks": packed(array.block, "<i8"),
+            "orders": packed(array.order, "<i8"),
+            "statuses": packed(array.status, "<i8"),
+            "details": packed(array.detail, "<i8"),
+            "limits_s": packed(array.limit_s),
+            "started_s": packed(array.started_s),
+            "readings": packed(array.readings),
+            "texts": json.dumps({"answers": dict(array.answers), "excerpts": dict(array.excerpts)}),
+        }

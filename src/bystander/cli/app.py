@@ -69,6 +69,8 @@ def _stop(_number: int, _frame: FrameType | None) -> None:
 def run() -> None:
     """Run the program and exit; the only place where errors are turned into exit codes."""
     signal.signal(signal.SIGINT, _stop)
+    # NumPy starts a thread per core for work that we never give it; trials do not get this variable.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     try:
         app()
     except BystanderError as error:

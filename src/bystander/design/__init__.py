@@ -18,12 +18,11 @@ from bystander.design.study import (
 from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
 from bystander.design.trials import (
     ArmState,
-    ArrayRows,
     Record,
     RecordHead,
     Status,
+    TrialArray,
     TrialOutcome,
-    TrialRows,
     Trials,
 )
 
@@ -40,7 +39,6 @@ __all__ = [
     "WORKLOAD_KEYS",
     "Arm",
     "ArmState",
-    "ArrayRows",
     "Measure",
     "PlannedBlock",
     "Record",
@@ -48,8 +46,8 @@ __all__ = [
     "Status",
     "Study",
     "Surroundings",
+    "TrialArray",
     "TrialOutcome",
-    "TrialRows",
     "Trials",
     "Workload",
     "arm_key",

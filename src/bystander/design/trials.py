@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-__all__ = ["ArmState", "ArrayRows", "Record", "RecordHead", "Status", "TrialOutcome", "TrialRows", "Trials"]
+__all__ = ["ArmState", "Record", "RecordHead", "Status", "TrialArray", "TrialOutcome", "Trials"]
 
 
 class Status(IntEnum):
@@ -188,22 +188,24 @@ class Record:
 
 
 @dataclass(frozen=True)
-class TrialRows:
-    """Trials of one workload that are written at once, every block whole; arrays of n rows.
+class TrialArray:
+    """Trials of one workload under one arm that are written at once; arrays of n rows.
 
     Attributes
     ----------
+    block, order, status, detail, limit_s, started_s : ndarray, shape (n,)
+        As in `Trials`.
     readings : ndarray, shape (n, k)
         One column per measure of the record, NaN where nothing was read.
     samples : sequence of (row, measure, ndarray)
         All values of trials that have several.
-    answers, excerpts : sequence of str or None, or None
-        As in `TrialOutcome`, one per row; None where no row has any.
+    answers, excerpts : mapping
+        By row: digest of the answer, and what a failed trial printed.
     """
 
     workload: int
+    arm: int
     block: NDArray[np.int64]
-    arm: NDArray[np.int64]
     order: NDArray[np.int64]
     status: NDArray[np.int64]
     detail: NDArray[np.int64]
@@ -211,16 +213,5 @@ class TrialRows:
     started_s: NDArray[np.float64]
     readings: NDArray[np.float64]
     samples: Sequence[tuple[int, int, NDArray[np.float64]]] = ()
-    answers: Sequence[str | None] | None = None
-    excerpts: Sequence[str | None] | None = None
-
-
-@dataclass(frozen=True)
-class ArrayRows:
-    """Trials in no block, one array per workload, arm and measure; statuses are values of `Status`."""
-
-    workload: int
-    arm: int
-    measure: int
-    readings: NDArray[np.float64]
-    statuses: NDArray[np.int8]
+    answers: Mapping[int, str] = field(default_factory=dict)
+    excerpts: Mapping[int, str] = field(default_factory=dict)

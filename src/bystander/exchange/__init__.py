@@ -1,7 +1,7 @@
 """Open formats in and out: CSV of readings, JSON of verdicts and of whole records."""
 
 from bystander.exchange.readings_in import Imported, read_readings_csv
-from bystander.exchange.readings_out import readings_csv, record_parts
+from bystander.exchange.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import read_record_json, record_json
 from bystander.exchange.verdicts import verdicts_json
 
@@ -10,7 +10,7 @@ __all__ = [
     "read_readings_csv",
     "read_record_json",
     "readings_csv",
+    "record_arrays",
     "record_json",
-    "record_parts",
     "verdicts_json",
 ]

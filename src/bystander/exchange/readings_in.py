@@ -1,4 +1,4 @@
-"""Readings as CSV, in long form: one row per reading, columns in any order.
+"""Readings from CSV, in long form: one row per reading, columns in any order.
 
 `workload,arm,block,order,measure,value,unit`, and optionally `status,sample,start,machine`. Rows of one
 trial share workload, arm and block; rows with the same measure in one trial are its samples. Where block
@@ -8,29 +8,26 @@ trials of their own.
 
 from __future__ import annotations
 
-import csv
-import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import MEASURES, ArrayRows, Measure, Status, TrialRows, measure_named
+from bystander.design import MEASURES, Measure, Status, TrialArray, measure_named
 from bystander.errors import DataError
+from bystander.exchange.csv_table import CsvTable
 from bystander.units import SIZE_UNITS, TIME_UNITS
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 __all__ = ["COLUMNS", "Imported", "read_readings_csv"]
 
 _REQUIRED = ("workload", "arm", "measure", "value", "unit")
-_OPTIONAL = ("block", "order", "status", "sample", "start", "machine")
+COLUMNS = (*_REQUIRED[:2], "block", "order", *_REQUIRED[2:], "status", "sample", "start", "machine")
 _STATUSES = {status.text: int(status) for status in Status} | {"": 0, "failed": int(Status.EXIT)}
-COLUMNS = ("workload", "arm", "block", "order", "measure", "value", "unit", "status", "sample", "start", "machine")
+_USUAL_REFERENCES = ("before", "base", "reference", "old")
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -39,10 +36,10 @@ class Imported:
 
     Attributes
     ----------
-    rows, arrays
-        Trials in blocks, and trials in none.
     blocks : int
         The most blocks that a workload has.
+    started_wall_s : float or None
+        When its first trial started.
     notes : tuple of str
         What was ignored, and why.
     """
@@ -50,80 +47,28 @@ class Imported:
     workloads: tuple[str, ...]
     arms: tuple[str, ...]
     measures: tuple[Measure, ...]
-    rows: tuple[TrialRows, ...]
-    arrays: tuple[ArrayRows, ...]
+    arrays: tuple[TrialArray, ...]
     blocks: int
     machines: tuple[str, ...]
     started_wall_s: float | None
     notes: tuple[str, ...]
 
 
-class _Table:
-    """The columns of a CSV file, checked one after another; raises DataError with the line of the first fault."""
+@dataclass(frozen=True)
+class _Rows:
+    """Rows of the file as arrays of one length; names are numbers by now."""
 
-    def __init__(self, text: str, file: str) -> None:
-        import pandas as pd
+    workload: Whole
+    arm: Whole
+    block: Whole
+    order: Whole
+    measure: Whole
+    value: Floats
+    status: Whole
+    start: Floats
 
-        self.file = file
-        if not text.strip():
-            raise DataError(f"{file}: it is empty; its first line must name the columns {','.join(_REQUIRED)}")
-        try:
-            self.frame: pd.DataFrame = pd.read_csv(
-                io.StringIO(text), dtype=str, keep_default_na=False, na_values=[], skipinitialspace=True,
-            )  # fmt: skip
-        except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError) as error:
-            raise DataError(f"{file}: it is no CSV table: {_reason(error)}") from None
-        if not isinstance(self.frame.index, pd.RangeIndex):  # pandas took surplus cells for row labels
-            raise DataError(f"{file}: it is no CSV table: its rows have more cells than its first line")
-        names = next(csv.reader([text.lstrip("\ufeff").splitlines()[0]], skipinitialspace=True))
-        if len({name.strip() for name in names}) < len(names):
-            raise DataError(f"{file}: a column stands twice; each may be given once")
-        self.frame.columns = [str(name).strip().lstrip("\ufeff") for name in self.frame.columns]
-        missing = [name for name in _REQUIRED if name not in self.frame.columns]
-        if missing:
-            raise DataError(
-                f"{file}: there is no column {', '.join(missing)}; its first line must name "
-                f"{','.join(_REQUIRED)}, and block and order where trials are paired"
-            )
-        if self.frame.empty:
-            raise DataError(f"{file}: it has no row below its first line")
-
-    def text(self, name: str) -> pd.Series[Any]:
-        import pandas as pd
-
-        if name not in self.frame.columns:
-            return pd.Series([""] * len(self.frame), dtype=str)
-        return self.frame[name].fillna("").str.strip()
-
-    def fail(self, at: int, column: str, clause: str) -> DataError:
-        return DataError(f"{self.file}: line {at + 2}: {column}: {clause}")
-
-    def codes(self, name: str) -> tuple[NDArray[np.int64], tuple[str, ...]]:
-        """Return codes and names of a column of names, none of which may be empty."""
-        import pandas as pd
-
-        column = self.text(name)
-        codes, names = pd.factorize(column)
-        if "" in set(names):
-            raise self.fail(int(np.flatnonzero(column == "")[0]), name, "it is empty; every row needs one")
-        return codes.astype(np.int64), tuple(str(n) for n in names)
-
-    def numbers(self, name: str, empty: float) -> NDArray[np.float64]:
-        """Return a column of numbers; empty cells become `empty`."""
-        import pandas as pd
-
-        column = self.text(name)
-        values = pd.to_numeric(column.where(column != "", "nan"), errors="coerce").to_numpy(np.float64, copy=True)
-        said_nan = column.str.lower().isin(["nan", ""]).to_numpy()
-        wrong = np.flatnonzero((np.isnan(values) & ~said_nan) | np.isinf(values))
-        if wrong.size:
-            raise self.fail(int(wrong[0]), name, f'"{column.iloc[wrong[0]]}" is no number')
-        values[(column == "").to_numpy()] = empty
-        return np.asarray(values, dtype=np.float64)
-
-
-def _reason(error: Exception) -> str:
-    return str(error).replace("Error tokenizing data. C error: ", "").strip().splitlines()[0]
+    def take(self, rows: Whole) -> _Rows:
+        return _Rows(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
 
 
 def read_readings_csv(data: bytes, file: str, reference: str | None = None) -> Imported:
@@ -141,107 +86,71 @@ def read_readings_csv(data: bytes, file: str, reference: str | None = None) -> I
     DataError
         With the line, column and value of the first fault.
     """
-    try:
-        text = data.decode("utf-8")
-    except UnicodeDecodeError:
-        raise DataError(f"{file}: it is no UTF-8 text") from None
-    if "\0" in text:
-        raise DataError(f"{file}: it is no text: it holds zero bytes")
-    table = _Table(text, file)
-    workload, workloads = table.codes("workload")
-    arm, arms = table.codes("arm")
-    measure, measure_names = table.codes("measure")
+    table = CsvTable(data, file, _REQUIRED, COLUMNS)
+    workload, workloads = table.names("workload")
+    arm, arms = table.names("arm")
+    measure, measure_names = table.names("measure")
     values, status = _values(table)
     factors, measures = _measures(table, measure, measure_names)
-    values *= factors
+    values = values * factors
     arm, arms = _reference_first(arm, arms, reference, file)
-    machine, machines = _machines(table)
-    block = _blocks(table, machine)
-    order = _whole_numbers(table, "order")
-    start = _starts(table)
-    columns = _Columns(workload, arm, block, order, measure, values, status, start)
-    elapsed = next((j for j, m in enumerate(measures) if m.name == "elapsed"), None)
-    rows: list[TrialRows] = []
-    arrays: list[ArrayRows] = []
-    notes: list[str] = []
-    most = 0
+    machine, machines = table.names("machine", empty=True)
+    start = table.times("start")
+    rows = _Rows(workload, arm, _blocks(table, machine), table.whole_numbers("order"), measure, values, status, start)
+    arrays, notes = [], []
+    blocks = 0
     by_workload = np.argsort(workload, kind="stable")
     bounds = np.searchsorted(workload[by_workload], np.arange(len(workloads) + 1))
     for w, name in enumerate(workloads):
-        mine = columns.take(by_workload[bounds[w] : bounds[w + 1]])
-        if (mine.block >= 0).all():
-            trials = _paired(w, mine, len(measures), elapsed)
-            rows.append(trials)
-            most = max(most, int(np.unique(trials.block).size))
-        else:
-            if (mine.block >= 0).any():
-                notes.append(f"{name}: some rows have no block, so none of its trials are paired.")
-            arrays += _unpaired(w, mine, len(arms), len(measures))
-    ignored = [name for name in table.frame.columns if name not in (*_REQUIRED, *_OPTIONAL)]
-    if ignored:
-        notes.append(f"Columns that are not known were ignored: {', '.join(ignored)}.")
+        mine = rows.take(by_workload[bounds[w] : bounds[w + 1]])
+        paired = bool((mine.block >= 0).all())
+        if not paired and (mine.block >= 0).any():
+            notes.append(f"{name}: some rows have no block, so none of its trials are paired.")
+        arrays += _trials(w, mine, measures, paired)
+        if paired:
+            blocks = max(blocks, int(np.unique(mine.block).size))
+    if table.ignored:
+        notes.append(f"Columns that are not known were ignored: {', '.join(table.ignored)}.")
     first = float(np.nanmin(start)) if np.isfinite(start).any() else None
-    return Imported(workloads, arms, measures, tuple(rows), tuple(arrays), most, machines, first, tuple(notes))
+    return Imported(
+        workloads, arms, measures, tuple(arrays), blocks, tuple(name for name in machines if name), first, tuple(notes)
+    )
 
 
-@dataclass(frozen=True)
-class _Columns:
-    """Rows of the file as arrays of one length."""
-
-    workload: NDArray[np.int64]
-    arm: NDArray[np.int64]
-    block: NDArray[np.int64]
-    order: NDArray[np.int64]
-    measure: NDArray[np.int64]
-    value: NDArray[np.float64]
-    status: NDArray[np.int64]
-    start: NDArray[np.float64]
-
-    def take(self, rows: NDArray[np.int64]) -> _Columns:
-        return _Columns(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
-
-
-def _values(table: _Table) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+def _values(table: CsvTable) -> tuple[Floats, Whole]:
     """Return values and statuses; a value of NaN is a failed trial, an empty one needs a status that says so."""
-    column = table.text("status").str.lower()
-    unknown = np.flatnonzero(~column.isin(list(_STATUSES)).to_numpy())
-    if unknown.size:
-        known = ", ".join(word for word in _STATUSES if word)
-        raise table.fail(int(unknown[0]), "status", f'"{column.iloc[unknown[0]]}" is not known; write one of {known}')
-    status = column.map(_STATUSES).to_numpy(np.int64, copy=True)
-    empty = (table.text("value") == "").to_numpy()
+    codes, words = table.names("status", empty=True)
+    lowered = [word.lower() for word in words]
+    for code, word in enumerate(lowered):
+        if word not in _STATUSES:
+            known = ", ".join(known for known in _STATUSES if known)
+            raise table.fail(
+                int(np.argmax(codes == code)), "status", f'"{words[code]}" is not known; write one of {known}'
+            )
+    status = np.array([_STATUSES[word] for word in lowered], dtype=np.int64)[codes]
+    values, empty = table.numbers("value")
     bare = np.flatnonzero(empty & (status == 0))
     if bare.size:
         raise table.fail(int(bare[0]), "value", "it is empty; write a number, or a status such as cut or exit")
-    values = table.numbers("value", math.nan)
-    status[np.isnan(values) & (status == 0)] = int(Status.INVALID)
-    return values, status
+    return values, np.where(np.isnan(values) & (status == 0), int(Status.INVALID), status)
 
 
-def _measures(
-    table: _Table, measure: NDArray[np.int64], names: Sequence[str]
-) -> tuple[NDArray[np.float64], tuple[Measure, ...]]:
+def _measures(table: CsvTable, measure: Whole, names: Sequence[str]) -> tuple[Floats, tuple[Measure, ...]]:
     """Return each row's factor to SI units, and the measures; a measure keeps to one kind of unit."""
-    import pandas as pd
-
-    codes, units = pd.factorize(table.text("unit"))
-    kinds = [_unit(str(unit)) for unit in units]
+    codes, units = table.names("unit", empty=True)
+    kinds = [_unit(unit) for unit in units]
+    pairs, first = np.unique(measure * len(units) + codes, return_index=True)
+    found: dict[int, str] = {}
+    for pair, at in sorted(zip(pairs.tolist(), first.tolist(), strict=True), key=lambda item: item[1]):
+        m, unit = divmod(pair, len(units))
+        kind = kinds[unit][0]
+        wanted = MEASURES[names[m]].unit if names[m] in MEASURES else found.setdefault(m, kind)
+        if kind != wanted:
+            right = {"s": "s or ms", "B": "B or MiB", "": "nothing"}.get(wanted, wanted)
+            raise table.fail(at, "unit", f'"{units[unit] or "nothing"}" is no unit of {names[m]}; write {right}')
+        found[m] = wanted
     factors = np.array([factor for _, factor in kinds])[codes]
-    measures = []
-    for m, name in enumerate(names):
-        mine = np.flatnonzero(measure == m)
-        found = list(dict.fromkeys(kinds[code][0] for code in pd.unique(codes[mine])))
-        wanted = MEASURES[name].unit if name in MEASURES else found[0]
-        for kind in found:
-            if kind != wanted:
-                at = int(mine[np.flatnonzero([kinds[c][0] == kind for c in codes[mine]])[0]])
-                shown, right = (
-                    table.text("unit").iloc[at] or "nothing",
-                    {"s": "s or ms", "B": "B or MiB"}.get(wanted),
-                )
-                raise table.fail(at, "unit", f'"{shown}" is no unit of {name}; write {right or wanted or "nothing"}')
-        measures.append(measure_named(name, wanted))
-    return factors, tuple(measures)
+    return factors, tuple(measure_named(name, found[m]) for m, name in enumerate(names))
 
 
 def _unit(text: str) -> tuple[str, float]:
@@ -253,78 +162,70 @@ def _unit(text: str) -> tuple[str, float]:
 
 
 def _reference_first(
-    arm: NDArray[np.int64], arms: tuple[str, ...], reference: str | None, file: str
-) -> tuple[NDArray[np.int64], tuple[str, ...]]:
+    arm: Whole, arms: tuple[str, ...], reference: str | None, file: str
+) -> tuple[Whole, tuple[str, ...]]:
     if reference is None:
-        known = [name for name in arms if name.lower() in ("before", "base", "reference", "old")]
+        known = [name for name in arms if name.lower() in _USUAL_REFERENCES]
         if len(known) != 1 and len(arms) > 1:
             raise DataError(f"{file}: which arm is the reference? say --reference ARM, one of {', '.join(arms)}")
         reference = known[0] if known else arms[0]
     elif reference not in arms:
         raise DataError(f'{file}: there is no arm "{reference}" for --reference; it has {", ".join(arms)}')
-    first = arms.index(reference)
-    place = np.array([0 if a == first else a + 1 if a < first else a for a in range(len(arms))])
-    return place[arm], (reference, *(name for name in arms if name != reference))
+    ordered = (reference, *(name for name in arms if name != reference))
+    return np.array([ordered.index(name) for name in arms])[arm], ordered
 
 
-def _machines(table: _Table) -> tuple[NDArray[np.int64], tuple[str, ...]]:
-    import pandas as pd
-
-    codes, names = pd.factorize(table.text("machine"))
-    return codes.astype(np.int64), tuple(str(name) for name in names if name)
-
-
-def _blocks(table: _Table, machine: NDArray[np.int64]) -> NDArray[np.int64]:
+def _blocks(table: CsvTable, machine: Whole) -> Whole:
     """Return block numbers, -1 where empty; blocks of the same name on two machines are two blocks."""
-    import pandas as pd
-
-    column = table.text("block")
-    numbers = pd.to_numeric(column, errors="coerce").to_numpy(np.float64)
-    codes = pd.factorize(column)[0].astype(np.int64)
-    whole = np.isfinite(numbers) & (numbers == np.floor(numbers)) & (numbers >= 0) & (numbers < 2**31)
-    given = (column != "").to_numpy()
-    block = np.where(given, np.where(whole, np.nan_to_num(numbers), 0).astype(np.int64), -1)
-    if not whole[given].all():  # names instead of numbers
-        block = np.where(given, codes, -1)
-    if machine.size and machine.max() > 0 and given.any():
-        block = np.where(given, block + machine * (int(block.max()) + 1), -1)
+    block = table.numbers_or_names("block")
+    if machine.max() > 0 and (block >= 0).any():
+        block = np.where(block >= 0, block + machine * (int(block.max()) + 1), -1)
     return block
 
 
-def _whole_numbers(table: _Table, name: str) -> NDArray[np.int64]:
-    values = table.numbers(name, -1.0)
-    wrong = np.flatnonzero((values != np.floor(values)) | (values < -1) | np.isnan(values))
-    if wrong.size:
-        raise table.fail(int(wrong[0]), name, f'"{table.text(name).iloc[wrong[0]]}" is no whole number of 0 or more')
-    return values.astype(np.int64)
+def _trials(workload: int, rows: _Rows, measures: Sequence[Measure], paired: bool) -> list[TrialArray]:
+    """Put the rows of one workload together to trials, one array per arm.
+
+    Several values of one measure in a trial are its samples, and their median is its reading.
+    """
+    found = []
+    for arm in np.unique(rows.arm).tolist():
+        mine = rows.take(np.flatnonzero(rows.arm == arm))
+        keys = mine.block if paired else _unpaired_keys(mine)
+        distinct, first, trial = np.unique(keys, return_index=True, return_inverse=True)
+        readings, samples = _readings(trial, mine, distinct.size, len(measures))
+        status = np.zeros(distinct.size, dtype=np.int64)
+        np.maximum.at(status, trial, mine.status)
+        found.append(
+            TrialArray(
+                workload=workload,
+                arm=arm,
+                block=distinct if paired else np.full(distinct.size, -1),
+                order=mine.order[first],
+                status=status,
+                detail=np.zeros_like(status),
+                limit_s=_limits(status, readings, measures),
+                started_s=mine.start[first],
+                readings=readings,
+                samples=samples,
+            )
+        )
+    return found
 
 
-def _starts(table: _Table) -> NDArray[np.float64]:
-    """Return start times in seconds since 1970, given as such or by ISO 8601."""
-    import pandas as pd
+def _unpaired_keys(rows: _Rows) -> Whole:
+    """Return equal numbers for rows of one trial: by order where it is given, else every row by itself.
 
-    column = table.text("start")
-    if (column == "").all():
-        return np.full(len(column), np.nan)
-    values = pd.to_numeric(column, errors="coerce").to_numpy(np.float64, copy=True)
-    dates = np.flatnonzero(np.isnan(values) & (column != "").to_numpy())
-    if dates.size:
-        try:
-            times = pd.to_datetime(column.iloc[dates], utc=True, format="ISO8601")
-        except (ValueError, OverflowError):
-            raise table.fail(
-                int(dates[0]), "start", f'"{column.iloc[dates[0]]}" is no time; write seconds or ISO 8601'
-            ) from None
-        values[dates] = (times - pd.Timestamp(0, tz="UTC")).dt.total_seconds().to_numpy()
-    return np.asarray(values, dtype=np.float64)
+    Measures share a trial by their order only; without one they cannot be matched.
+    """
+    own = np.arange(rows.order.size) + int(rows.order.max()) + 1
+    return np.where(rows.order >= 0, rows.order, own)
 
 
-def _paired(workload: int, rows: _Columns, measures: int, elapsed: int | None) -> TrialRows:
-    """Put rows together to trials; several values of one measure in a trial are samples, read as their median."""
-    arms = int(rows.arm.max()) + 1
-    keys, first, trial = np.unique(rows.block * arms + rows.arm, return_index=True, return_inverse=True)
-    readings = np.full((keys.size, measures), np.nan)
-    samples: list[tuple[int, int, NDArray[np.float64]]] = []
+def _readings(trial: Whole, rows: _Rows, trials: int, measures: int) -> tuple[Floats, list[tuple[int, int, Floats]]]:
+    """Return readings, shape (trials, measures), and the samples of those that have several."""
+    readings = np.full((trials, measures), np.nan)
+    samples: list[tuple[int, int, Floats]] = []
     cell = trial * measures + rows.measure
     order = np.argsort(cell, kind="stable")
     cells, starts, counts = np.unique(cell[order], return_index=True, return_counts=True)
@@ -334,30 +235,12 @@ def _paired(workload: int, rows: _Columns, measures: int, elapsed: int | None) -
         values = rows.value[order[s : s + n]]
         readings.ravel()[c] = np.median(values)
         samples.append((c // measures, c % measures, values))
-    status = np.zeros(keys.size, dtype=np.int64)
-    np.maximum.at(status, trial, rows.status)
-    limit = np.full(keys.size, np.nan)
-    if elapsed is not None:  # what was read when it was cut is where it was cut
-        limit = np.where(status == Status.CUT, readings[:, elapsed], np.nan)
-    return TrialRows(
-        workload, keys // arms, keys % arms, rows.order[first], status, np.zeros_like(status),
-        limit, rows.start[first], readings, samples,
-    )  # fmt: skip
+    return readings, samples
 
 
-def _unpaired(workload: int, rows: _Columns, arms: int, measures: int) -> list[ArrayRows]:
-    """Return one array per arm and measure; rows that share an order are samples of one trial."""
-    import pandas as pd
-
-    found = []
-    for arm in range(arms):
-        for measure in range(measures):
-            mine = np.flatnonzero((rows.arm == arm) & (rows.measure == measure))
-            if not mine.size:
-                continue
-            values, status, order = rows.value[mine], rows.status[mine], rows.order[mine]
-            if (order >= 0).all() and np.unique(order).size < order.size:
-                grouped = pd.DataFrame({"order": order, "value": values, "status": status}).groupby("order")
-                values, status = grouped["value"].median().to_numpy(), grouped["status"].max().to_numpy()
-            found.append(ArrayRows(workload, arm, measure, values, status.astype(np.int8)))
-    return found
+def _limits(status: Whole, readings: Floats, measures: Sequence[Measure]) -> Floats:
+    """Return where cut trials were cut: what was read as their elapsed time."""
+    elapsed = next((j for j, measure in enumerate(measures) if measure.name == "elapsed"), None)
+    if elapsed is None:
+        return np.full(status.size, math.nan)
+    return np.where(status == Status.CUT, readings[:, elapsed], math.nan)

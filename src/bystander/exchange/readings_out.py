@@ -8,10 +8,10 @@ import math
 
 import numpy as np
 
-from bystander.design import ArrayRows, Record, Status, TrialRows
+from bystander.design import Record, Status, TrialArray
 from bystander.exchange.readings_in import COLUMNS
 
-__all__ = ["readings_csv", "record_parts"]
+__all__ = ["readings_csv", "record_arrays"]
 
 
 def readings_csv(record: Record) -> str:
@@ -45,28 +45,25 @@ def readings_csv(record: Record) -> str:
     return buffer.getvalue()
 
 
-def record_parts(record: Record) -> tuple[tuple[TrialRows, ...], tuple[ArrayRows, ...]]:
-    """Return a record's trials as rows to be written into an archive."""
-    trials = record.trials
+def record_arrays(record: Record) -> tuple[TrialArray, ...]:
+    """Return a record's trials as arrays to be written into an archive."""
+    trials, study = record.trials, record.head.study
     names = [measure.name for measure in record.head.measures]
-    rows, arrays = [], []
-    for w in range(len(record.head.study.workloads)):
-        mine = np.flatnonzero((trials.workload == w) & (trials.block >= 0))
-        if mine.size:
+    found = []
+    for w in range(len(study.workloads)):
+        for a in range(len(study.arms)):
+            mine = np.flatnonzero((trials.workload == w) & (trials.arm == a))
+            if not mine.size:
+                continue
             place = {int(row): i for i, row in enumerate(mine)}
-            answers = [None if code < 0 else f"answer-{code}" for code in trials.answers[mine].tolist()]
-            rows.append(
-                TrialRows(
-                    w, trials.block[mine], trials.arm[mine], trials.order[mine], trials.status[mine],
-                    trials.details[mine], trials.limit_s[mine], trials.started_s[mine], trials.readings[mine],
-                    tuple((place[r], names.index(name), v) for (r, name), v in record.samples.items() if r in place),
-                    answers, [record.excerpts.get(int(row)) for row in mine],
+            codes = enumerate(trials.answers[mine].tolist())
+            found.append(
+                TrialArray(
+                    w, a, trials.block[mine], trials.order[mine], trials.status[mine], trials.details[mine],
+                    trials.limit_s[mine], trials.started_s[mine], trials.readings[mine],
+                    [(place[r], names.index(name), v) for (r, name), v in record.samples.items() if r in place],
+                    {row: f"answer-{code}" for row, code in codes if code >= 0},
+                    {place[row]: text for row, text in record.excerpts.items() if row in place},
                 )
             )  # fmt: skip
-        for a in range(len(record.head.study.arms)):
-            alone = (trials.workload == w) & (trials.arm == a) & (trials.block < 0)
-            for j in range(len(names)):
-                these = np.flatnonzero(alone & ~np.isnan(trials.readings[:, j]))
-                if these.size:
-                    arrays.append(ArrayRows(w, a, j, trials.readings[these, j], trials.status[these].astype(np.int8)))
-    return tuple(rows), tuple(arrays)
+    return tuple(found)

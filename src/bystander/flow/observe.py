@@ -8,11 +8,12 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from bystander import __version__
-from bystander.archive import Archive, RecordWriter
+from bystander.archive import Archive
 from bystander.design import (
     OBSERVED,
     ArmState,
@@ -30,6 +31,9 @@ from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer, Progress
 from bystander.flow.rehearsal import OVERHEAD_S, Commands, Tried, expected_seconds, make_arms, rehearse
 from bystander.stats import interval, walsh_contrasts
+
+if TYPE_CHECKING:
+    from bystander.archive import RecordWriter
 
 __all__ = ["Observed", "observe"]
 

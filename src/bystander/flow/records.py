@@ -15,8 +15,8 @@ from bystander.exchange import (
     read_readings_csv,
     read_record_json,
     readings_csv,
+    record_arrays,
     record_json,
-    record_parts,
 )
 
 __all__ = ["ImportOptions", "export_record", "heads", "import_file", "whole_record"]
@@ -95,7 +95,7 @@ def _import_record(data: bytes, file: Path, archive: Path, options: ImportOption
             head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, head.origin,
             head.started_wall_s, head.notes, head.uuid,
         )  # fmt: skip
-        writer.bulk(*record_parts(record))
+        writer.arrays(record_arrays(record))
         writer.finish(head.state)
     return name, ()
 
@@ -124,6 +124,6 @@ def _import_readings(
             study, str(file.resolve().parent), arms, imported.measures, machine, __version__, "imported",
             imported.started_wall_s, imported.notes,
         )  # fmt: skip
-        writer.bulk(imported.rows, imported.arrays)
+        writer.arrays(imported.arrays)
         writer.finish("complete")
     return name, imported.notes

@@ -8,7 +8,6 @@ value: lower ends come from the low ones, upper ends from the high ones.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -17,7 +16,7 @@ from numpy.typing import NDArray
 
 from bystander.stats.null import Null
 
-__all__ = ["Contrasts", "CountedContrasts", "Examination", "SortedContrasts", "examine", "interval"]
+__all__ = ["Contrasts", "Counted", "CountedContrasts", "Examination", "SortedContrasts", "examine", "interval", "spans"]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -81,25 +80,45 @@ class SortedContrasts:
         return picked
 
 
+def spans(first: Counts, last: Counts) -> tuple[Counts, Counts]:
+    """Return all (i, j) with first[i] <= j < last[i], as two arrays."""
+    lengths = np.maximum(last - first, 0)
+    owner = np.repeat(np.arange(first.size), lengths)
+    offset = np.arange(owner.size) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+    return owner, first[owner] + offset
+
+
+class Counted(Protocol):
+    """One side, low or high, of contrasts that are too many to write out."""
+
+    def at_most(self, value: float) -> int:
+        """Count contrasts <= value."""
+
+    def at_least(self, value: float) -> int:
+        """Count contrasts >= value."""
+
+    def between(self, low: float, high: float) -> Floats:
+        """Return the contrasts above low and at most high, in any order."""
+
+
 @dataclass(frozen=True)
 class CountedContrasts:
-    """One row whose contrasts are too many to write out: they are counted, and found by bisection.
+    """One row whose contrasts are too many to write out: they are counted, and found by narrowing down.
 
     Attributes
     ----------
-    count_low, count_high : callable
-        The number of low, or high, contrasts <= a value.
-    count_high_at_least : callable
-        The number of high contrasts >= a value.
+    lows, highs : Counted
     finite : pair of float
         Bounds of all finite contrasts.
+    few : int
+        So many contrasts are written out to find one among them.
     """
 
     null: Null
-    count_low: Callable[[float], int]
-    count_high: Callable[[float], int]
-    count_high_at_least: Callable[[float], int]
+    lows: Counted
+    highs: Counted
     finite: tuple[float, float]
+    few: int
 
     @property
     def rows(self) -> int:
@@ -108,35 +127,46 @@ class CountedContrasts:
 
     def count_at_most(self, limit: Floats) -> Counts:
         """Count low contrasts <= limit."""
-        return np.array([self.count_low(float(limit[0]))])
+        return np.array([self.lows.at_most(float(limit[0]))])
 
     def count_at_least(self, limit: Floats) -> Counts:
         """Count high contrasts >= limit."""
-        return np.array([self.count_high_at_least(float(limit[0]))])
+        return np.array([self.highs.at_least(float(limit[0]))])
 
     def low(self, rank: Counts) -> Floats:
         """Return the low contrast of that rank."""
-        return np.array([self._select(self.count_low, int(rank[0]))])
+        return np.array([self._select(self.lows, int(rank[0]))])
 
     def high(self, rank: Counts) -> Floats:
         """Return the high contrast of that rank."""
-        return np.array([self._select(self.count_high, int(rank[0]))])
+        return np.array([self._select(self.highs, int(rank[0]))])
 
-    def _select(self, count: Callable[[float], int], rank: int) -> float:
-        """Return the smallest value with `rank` contrasts at or below it, within 1e-13 of the range."""
-        below, above = self.finite
-        if count(np.nextafter(below, -np.inf)) >= rank:
+    def _select(self, side: Counted, rank: int) -> float:
+        """Return the contrast of a rank: halve and interpolate until few are left, then sort those.
+
+        Where very many contrasts are equal the ends meet instead, within 1e-14 of the range.
+        """
+        below, above = float(np.nextafter(self.finite[0], -np.inf)), self.finite[1]
+        under, up_to = side.at_most(below), side.at_most(above)
+        if under >= rank:
             return -np.inf
-        if count(above) < rank:
+        if up_to < rank:
             return np.inf
-        close = 1e-13 * max(above - below, abs(above), abs(below), 1e-300)
-        while above - below > close:
-            middle = (below + above) / 2
-            if count(middle) >= rank:
-                above = middle
+        close = 1e-14 * max(above - below, abs(above), abs(below), 1e-300)
+        halve = False
+        while up_to - under > self.few and above - below > close:
+            share = 0.5 if halve else (rank - 0.5 - under) / (up_to - under)
+            middle = below + (above - below) * min(0.98, max(0.02, share))
+            halve = not halve
+            count = side.at_most(middle)
+            if count >= rank:
+                above, up_to = middle, count
             else:
-                below = middle
-        return above
+                below, under = middle, count
+        if up_to - under > self.few:
+            return above
+        left = np.sort(side.between(below, above))
+        return float(left[min(rank - under, left.size) - 1]) if left.size else above
 
 
 @dataclass(frozen=True)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from functools import partial
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts
+from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts, spans
 from bystander.stats.null import rank_sum_null
 
 __all__ = ["pairwise_contrasts"]
@@ -40,13 +40,9 @@ def pairwise_contrasts(reference: tuple[Floats, Floats], candidate: tuple[Floats
         return SortedContrasts(null, lows, highs)
     c_lows, c_highs = np.sort(c_low), np.sort(c_high)
     r_lows, r_highs = np.sort(r_low), np.sort(r_high)
-    return CountedContrasts(
-        null,
-        partial(_count_differences, c_lows, r_highs),
-        partial(_count_differences, c_highs, r_lows),
-        partial(_count_differences_at_least, c_highs, r_lows),
-        _bounds(c_lows, c_highs, r_lows, r_highs),
-    )
+    ends = _bounds(c_lows, c_highs, r_lows, r_highs)
+    few = 4 * (c_lows.size + r_lows.size)
+    return CountedContrasts(null, _Differences(c_lows, r_highs), _Differences(c_highs, r_lows), ends, few)
 
 
 def _bounds(*samples: Floats) -> tuple[float, float]:
@@ -55,10 +51,22 @@ def _bounds(*samples: Floats) -> tuple[float, float]:
     return -reach, reach
 
 
-def _count_differences(upper: Floats, lower: Floats, limit: float) -> int:
-    """Count pairs with upper - lower <= limit."""
-    return int(np.searchsorted(upper, lower + limit, side="right").sum())
+@dataclass(frozen=True)
+class _Differences:
+    """All differences upper - lower of two sorted samples, counted in n log n."""
 
+    upper: Floats
+    lower: Floats
 
-def _count_differences_at_least(upper: Floats, lower: Floats, limit: float) -> int:
-    return int((upper.size - np.searchsorted(upper, lower + limit, side="left")).sum())
+    def at_most(self, value: float) -> int:
+        return int(np.searchsorted(self.upper, self.lower + value, side="right").sum())
+
+    def at_least(self, value: float) -> int:
+        return int((self.upper.size - np.searchsorted(self.upper, self.lower + value, side="left")).sum())
+
+    def between(self, low: float, high: float) -> Floats:
+        first = np.searchsorted(self.upper, self.lower + low, side="right")
+        last = np.searchsorted(self.upper, self.lower + high, side="right")
+        mine, partner = spans(first, last)
+        differences: Floats = self.upper[partner] - self.lower[mine]
+        return differences

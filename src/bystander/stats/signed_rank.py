@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
-from functools import lru_cache, partial
+from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts
+from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts, spans
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "walsh_contrasts"]
@@ -43,13 +44,8 @@ def walsh_contrasts(low: Floats, high: Floats) -> Contrasts:
         raise ValueError(f"{n} blocks are taken one row at a time, not {rows}")
     lows, highs = np.sort(low[0]), np.sort(high[0])
     finite = np.concatenate([lows[np.isfinite(lows)], highs[np.isfinite(highs)], [0.0]])
-    return CountedContrasts(
-        null,
-        partial(_count_averages, lows),
-        partial(_count_averages, highs),
-        partial(_count_averages_at_least, highs),
-        (float(finite.min()), float(finite.max())),
-    )
+    ends = float(finite.min()), float(finite.max())
+    return CountedContrasts(null, _Averages(lows), _Averages(highs), ends, few=8 * n)
 
 
 @lru_cache(maxsize=32)
@@ -65,17 +61,30 @@ def _averages(d: Floats) -> Floats:
     return averages
 
 
-def _count_averages(ordered: Floats, limit: float) -> int:
-    """Count averages <= limit of one sorted sample without writing them out, in n log n."""
-    both = int(np.searchsorted(ordered, 2 * limit - ordered, side="right").sum())
-    own = int(np.searchsorted(ordered, limit, side="right"))
-    return (both + own) // 2
+@dataclass(frozen=True)
+class _Averages:
+    """The averages of all pairs of one sorted sample, counted in n log n."""
 
+    ordered: Floats
 
-def _count_averages_at_least(ordered: Floats, limit: float) -> int:
-    both = int((ordered.size - np.searchsorted(ordered, 2 * limit - ordered, side="left")).sum())
-    own = ordered.size - int(np.searchsorted(ordered, limit, side="left"))
-    return (both + own) // 2
+    def at_most(self, value: float) -> int:
+        both = int(np.searchsorted(self.ordered, 2 * value - self.ordered, side="right").sum())
+        own = int(np.searchsorted(self.ordered, value, side="right"))
+        return (both + own) // 2
+
+    def at_least(self, value: float) -> int:
+        size = self.ordered.size
+        both = int((size - np.searchsorted(self.ordered, 2 * value - self.ordered, side="left")).sum())
+        own = size - int(np.searchsorted(self.ordered, value, side="left"))
+        return (both + own) // 2
+
+    def between(self, low: float, high: float) -> Floats:
+        first = np.searchsorted(self.ordered, 2 * low - self.ordered, side="right")
+        last = np.searchsorted(self.ordered, 2 * high - self.ordered, side="right")
+        first = np.maximum(first, np.arange(self.ordered.size))  # each pair once
+        mine, partner = spans(first, last)
+        averages: Floats = (self.ordered[mine] + self.ordered[partner]) / 2
+        return averages
 
 
 def blocks_needed(comparisons: int, risk: float) -> int:

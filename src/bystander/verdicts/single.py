@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -40,15 +41,17 @@ def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
     """Describe every workload under every arm, for the measures given; NaN readings are left out."""
     trials, study = record.trials, record.head.study
     names = [measure.name for measure in record.head.measures]
+    columns = [names.index(measure.name) for measure in measures]
+    groups = trials.workload * len(study.arms) + trials.arm
+    order = np.argsort(groups, kind="stable")
+    bounds = np.searchsorted(groups[order], np.arange(len(study.workloads) * len(study.arms) + 1))
     found = []
-    for w, workload in enumerate(study.workloads):
-        for a, arm in enumerate(study.arms):
-            mine = (trials.workload == w) & (trials.arm == a)
-            well = mine & (trials.status == Status.OK)
-            failed = int(np.count_nonzero(mine) - np.count_nonzero(well))
-            for measure in measures:
-                values = trials.readings[well, names.index(measure.name)]
-                values = values[np.isfinite(values)]
-                summary = summarise(values) if values.size else None
-                found.append(Single(workload.name, arm.name, measure, values, failed, summary))
+    for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms)):
+        mine = order[bounds[group] : bounds[group + 1]]
+        well = mine[trials.status[mine] == Status.OK]
+        for measure, column in zip(measures, columns, strict=True):
+            values = trials.readings[well, column]
+            values = values[np.isfinite(values)]
+            summary = summarise(values) if values.size else None
+            found.append(Single(w.name, a.name, measure, values, int(mine.size - well.size), summary))
     return tuple(found)

@@ -1,0 +1,109 @@
+"""From rows of an archive to the columns of a record."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Record, RecordHead, Trials
+
+__all__ = ["assembled"]
+
+_WHOLE_COLUMNS = ("workload", "arm", "block", "order", "status", "details")
+_REAL_COLUMNS = ("limit_s", "started_s")
+
+
+@dataclass
+class _Part:
+    """Some trials as columns of one length, with texts and samples by row."""
+
+    columns: dict[str, NDArray[Any]]
+    readings: NDArray[np.float64]
+    answers: Sequence[str | None]
+    excerpts: dict[int, str] = field(default_factory=dict)
+    samples: list[tuple[int, int, NDArray[np.float64]]] = field(default_factory=list)
+
+
+def assembled(
+    head: RecordHead, trials: Sequence[sqlite3.Row], arrays: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row]
+) -> Record:
+    """Return the record of these rows: trials that were observed first, then those that were imported."""
+    width = len(head.measures)
+    parts = [_observed(trials, samples, width)] if trials else []
+    by_array: dict[int, list[sqlite3.Row]] = {}
+    for row in samples:
+        by_array.setdefault(row["array_id"], []).append(row)
+    parts += [_imported(row, by_array.get(row["id"], []), width) for row in arrays]
+    names = [measure.name for measure in head.measures]
+    starts = np.cumsum([0, *(len(part.answers) for part in parts)]).tolist()
+    several: dict[tuple[int, str], NDArray[np.float64]] = {}
+    excerpts: dict[int, str] = {}
+    answers: list[str | None] = []
+    for part, start in zip(parts, starts, strict=False):
+        several |= {(start + row, names[measure]): values for row, measure, values in part.samples}
+        excerpts |= {start + row: text for row, text in part.excerpts.items()}
+        answers += part.answers
+    columns: dict[str, Any] = {
+        name: np.concatenate([part.columns[name] for part in parts] or [np.empty(0)]).astype(kind)
+        for kind, names_of_kind in ((np.int64, _WHOLE_COLUMNS), (np.float64, _REAL_COLUMNS))
+        for name in names_of_kind
+    }
+    readings = np.concatenate([part.readings for part in parts] or [np.empty((0, width))])
+    return Record(head, Trials(readings=readings, answers=_numbered(answers), **columns), several, excerpts)
+
+
+def _unpacked(data: bytes, kind: str = "<f8") -> NDArray[Any]:
+    return np.frombuffer(data, dtype=kind)
+
+
+def _observed(trials: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row], width: int) -> _Part:
+    by_column = list(zip(*trials, strict=True))
+    place = dict(zip(trials[0].keys(), by_column, strict=True))
+    at = {trial: row for row, trial in enumerate(place["id"])}
+    columns = {name: np.array(place[name], dtype=np.int64) for name in _WHOLE_COLUMNS}
+    columns |= {name: np.array(place[name], dtype=np.float64) for name in _REAL_COLUMNS}
+    return _Part(
+        columns,
+        _unpacked(b"".join(place["readings"])).reshape(-1, width),
+        place["answer"],
+        {row: text for row, text in enumerate(place["excerpt"]) if text},
+        [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in samples if s["trial_id"] in at],
+    )
+
+
+def _imported(row: sqlite3.Row, samples: Sequence[sqlite3.Row], width: int) -> _Part:
+    texts = json.loads(row["texts"])
+    answers: list[str | None] = [None] * row["trials"]
+    for at, answer in texts["answers"].items():
+        answers[int(at)] = answer
+    columns = {
+        "workload": np.full(row["trials"], row["workload"]),
+        "arm": np.full(row["trials"], row["arm"]),
+        "block": _unpacked(row["blocks"], "<i8"),
+        "order": _unpacked(row["orders"], "<i8"),
+        "status": _unpacked(row["statuses"], "<i8"),
+        "details": _unpacked(row["details"], "<i8"),
+        "limit_s": _unpacked(row["limits_s"]),
+        "started_s": _unpacked(row["started_s"]),
+    }
+    return _Part(
+        columns,
+        _unpacked(row["readings"]).reshape(-1, width),
+        answers,
+        {int(at): text for at, text in texts["excerpts"].items()},
+        [(s["array_row"], s["measure"], _unpacked(s["readings"])) for s in samples],
+    )
+
+
+def _numbered(answers: Sequence[str | None]) -> NDArray[np.int64]:
+    """Return equal numbers for equal answers, -1 for none."""
+    if not any(answers):
+        return np.full(len(answers), -1, dtype=np.int64)
+    numbers: dict[str | None, int] = {None: -1}
+    return np.array([numbers.setdefault(answer, len(numbers)) for answer in answers], dtype=np.int64)

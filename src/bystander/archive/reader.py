@@ -1,0 +1,117 @@
+"""Reading records: plain SELECTs over the standard library's SQLite.
+
+Building statements with the library that writes them would triple the time it takes to start; the texts
+here are standard SQL and hold for any database with the same tables.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+from bystander.archive.columns import assembled
+from bystander.design import Record, RecordHead, arm_state_from, measure_from, study_from
+from bystander.errors import ArchiveError, UnknownRecordError
+
+__all__ = ["Reader"]
+
+Rows = Sequence[sqlite3.Row]
+
+_RECORDS = "SELECT * FROM record ORDER BY id"
+_DESCRIBED = {
+    "arm": "SELECT * FROM arm WHERE record_id = ? ORDER BY position",
+    "workload": "SELECT * FROM workload WHERE record_id = ? ORDER BY position",
+    "measure": "SELECT * FROM measure WHERE record_id = ? ORDER BY position",
+    "machine": "SELECT * FROM machine WHERE record_id = ? ORDER BY id",
+    "trial_array": "SELECT * FROM trial_array WHERE record_id = ? ORDER BY id",
+    "samples": "SELECT * FROM samples WHERE record_id = ? ORDER BY id",
+}
+_TRIALS = """
+SELECT block.workload, trial.arm, block.number AS block, trial."order", trial.status, trial.detail AS details,
+       trial.limit_s, trial.started_wall_s AS started_s, trial.readings, trial.answer, trial.excerpt, trial.id
+FROM block JOIN attempt ON attempt.block_id = block.id JOIN trial ON trial.attempt_id = attempt.id
+WHERE block.record_id = ? AND attempt.state IN ('whole', ?)
+ORDER BY trial.id
+"""
+
+
+class Reader:
+    """One archive file, open for reading."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._connection = sqlite3.connect(path, timeout=20)
+        self._connection.row_factory = sqlite3.Row
+
+    def close(self) -> None:
+        """Give the connection back."""
+        self._connection.close()
+
+    def schema(self) -> int:
+        """Return the number of the newest migration that was applied, 0 for an empty file."""
+        there = self._rows("SELECT name FROM sqlite_master WHERE type = 'table' AND name = 'migration'")
+        return int(self._rows("SELECT MAX(number) AS newest FROM migration")[0]["newest"] or 0) if there else 0
+
+    def _rows(self, query: str, *values: object) -> Rows:
+        try:
+            return self._connection.execute(query, values).fetchall()
+        except sqlite3.DatabaseError as error:
+            raise ArchiveError(f"the archive {self.path} cannot be read: {error}") from error
+
+    def heads(self) -> list[RecordHead]:
+        """Return all records without their trials, the oldest first."""
+        return [self._head(row) for row in self._rows(_RECORDS)]
+
+    def head(self, name: str | None = None) -> RecordHead:
+        """Return one record without its trials; the newest by default."""
+        return self._head(self._find(name))
+
+    def load(self, name: str | None = None, halves: bool = False) -> Record:
+        """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
+        row = self._find(name)
+        trials = self._rows(_TRIALS, row["id"], "open" if halves else "whole")
+        arrays, samples = (self._rows(_DESCRIBED[table], row["id"]) for table in ("trial_array", "samples"))
+        return assembled(self._head(row), trials, arrays, samples)
+
+    def _find(self, name: str | None) -> sqlite3.Row:
+        """Return the row of a record by name, UUID or its beginning; the newest without a name."""
+        rows = self._rows(_RECORDS)[::-1]
+        if not rows:
+            raise UnknownRecordError(f"{self.path} holds no record yet; bystander observe makes one")
+        if name is None:
+            return rows[0]
+        for row in rows:
+            if name in (row["name"], row["uuid"]):
+                return row
+        begins = [row for row in rows if len(name) >= 6 and row["uuid"].startswith(name)]
+        if len(begins) == 1:
+            return begins[0]
+        near = get_close_matches(name, [row["name"] for row in rows], 1, 0.4) or [rows[0]["name"]]
+        raise UnknownRecordError(f'there is no record "{name}" in {self.path}; did you mean "{near[0]}"?')
+
+    def _head(self, row: sqlite3.Row) -> RecordHead:
+        def described(table: str) -> Rows:
+            return self._rows(_DESCRIBED[table], row["id"])
+
+        def texts(table: str, column: str) -> list[Any]:
+            return [json.loads(item[column]) for item in described(table)]
+
+        return RecordHead(
+            uuid=row["uuid"],
+            name=row["name"],
+            origin=row["origin"],
+            state=row["state"],
+            started_wall_s=row["started_wall_s"],
+            study=study_from(json.loads(row["study"])),
+            study_folder=row["study_folder"],
+            arms=tuple(arm_state_from(state) for state in texts("arm", "state")),
+            workload_keys=tuple(workload["key"] for workload in described("workload")),
+            measures=tuple(measure_from(measure) for measure in texts("measure", "description")),
+            machine=next(iter(texts("machine", "facts")), {}),
+            version=row["version"],
+            notes=tuple(json.loads(row["notes"])),
+        )
