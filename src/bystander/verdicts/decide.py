@@ -13,7 +13,6 @@ from bystander.design import MEASURES, Measure, Record, Status
 from bystander.errors import UsageError
 from bystander.stats import (
     benjamini_hochberg,
-    blocks_needed,
     examine,
     fails_more_p,
     fails_more_unpaired_p,
@@ -23,6 +22,7 @@ from bystander.stats import (
 )
 from bystander.verdicts import notes as say
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material, row_trials
+from bystander.verdicts.rules import Case, outcome
 from bystander.verdicts.single import describe
 from bystander.verdicts.types import VERDICTS, ArmSide, Decision, Note, Row
 
@@ -213,84 +213,61 @@ def _fails_more(record: Record, pair: RowTrials) -> float:
 
 
 def _judge(
-    record: Record,
-    pair: RowTrials,
-    measure: Measure,
-    stuff: Material,
-    tested: _Tested,
-    i: int,
-    family: _Family,
+    record: Record, pair: RowTrials, measure: Measure, stuff: Material, tested: _Tested, i: int, family: _Family
 ) -> Row:
-    """Apply the table: the first line that holds gives the verdict, the error of the interval, and a note.
+    """Return a row with its verdict; its interval is filled in later, for all rows at once.
 
-    The interval's ends are filled in later, for all rows at once; until then `confidence` says at
-    which level, and `low` and `high` are unbounded.
+    Until then `confidence` says at which level it will be, and `low` and `high` are unbounded.
     """
     study = record.head.study
-    alpha, size = family.alpha, family.size
     sides = [_side(record, pair.reference, stuff.medians[0]), _side(record, pair.candidate, stuff.medians[1])]
+    silent = [study.arms[a].name for a, side in zip((0, pair.arm), sides, strict=True) if not side.trials]
     p, e, q, q_e = (float(column[i]) for column in (tested.p, tested.e, tested.q, tested.q_e))
+    found = outcome(
+        Case(
+            reference=sides[0],
+            candidate=sides[1],
+            silent_arm=silent[0] if silent else None,
+            read=stuff.testable,
+            fails_more=float(tested.fails_more[i]),
+            p=p,
+            q=q,
+            e=e,
+            q_e=q_e,
+            leans=int(tested.leans[i]),
+            blocks=stuff.size if stuff.paired else None,
+            alpha=family.alpha,
+            size=family.size,
+            accepted=tested.accepted,
+            accepted_same=tested.accepted_same,
+            words=measure.words,
+        )
+    )
     remarks = _remarks(record, pair, measure, stuff, sides)
-    error = alpha
-    n = stuff.size
-    if not sides[0].trials or not sides[1].trials:
-        verdict = "unclear"
-        remarks.append(say.no_trials(study.arms[0 if not sides[0].trials else pair.arm].name))
-    elif sides[0].failed == sides[0].trials:
-        verdict = "failed"
-        remarks.append(say.reference_failed(sides[0]))
-    elif sides[1].failed == sides[1].trials:
-        verdict = "failed"
-        remarks.append(say.all_failed(sides[1]))
-    elif family.primary and tested.fails_more[i] <= alpha:
-        verdict = "failed"
-        remarks.append(say.fails_more(sides[0], sides[1], float(tested.fails_more[i])))
-    elif not stuff.testable:
-        verdict = "unclear"
-        remarks.append(say.not_read())
-    elif q_e <= alpha:
-        verdict, error = "same", min(1.0, 2 * alpha * tested.accepted_same / size)
-        if p <= alpha:
-            remarks.append(say.change_detectable())
-    elif e <= alpha:
-        verdict = "unclear"
-        remarks.append(say.same_not_after_adjustment())
-    elif q <= alpha:
-        verdict = measure.words[0 if tested.leans[i] > 0 else 1]
-        error = alpha * tested.accepted / size
-    elif p <= alpha:
-        verdict = "unclear"
-        remarks.append(say.change_not_after_adjustment(p, size))
-    elif stuff.paired and 2.0**-n > alpha / size:
-        verdict = "unclear"
-        remarks.append(say.too_few_blocks(n, blocks_needed(size, alpha)))
-    else:
-        verdict = "unclear"
-        remarks.append(Note("no-change-shown", ""))  # its sentence needs the interval
     return Row(
         workload=study.workloads[pair.workload].name,
         arm=study.arms[pair.arm].name,
         measure=measure,
         primary=family.primary,
         pairing="blocks" if pair.paired else "none",
-        blocks=n,
+        blocks=stuff.size,
         reference=sides[0],
         candidate=sides[1],
         scale=stuff.scale,
         estimate=float(tested.estimate[i]),
         low=-math.inf,
         high=math.inf,
-        confidence=1 - error,
+        confidence=1 - found.error,
         margin=stuff.margin,
         p=p,
-        p_adjusted=min(1.0, q * family.candidates) if not math.isnan(p) else p,
+        p_adjusted=p if math.isnan(p) else min(1.0, q * family.candidates),
         e=e,
-        e_adjusted=min(1.0, q_e * family.candidates) if not math.isnan(e) else e,
+        e_adjusted=e if math.isnan(e) else min(1.0, q_e * family.candidates),
         smallest_shown=math.nan,
-        verdict=verdict,
+        verdict=found.verdict,
         relevance="undetermined",
         weight=study.workloads[pair.workload].weight,
-        notes=tuple(remarks),
+        notes=tuple([*remarks, found.note] if found.note else remarks),
     )
 
 

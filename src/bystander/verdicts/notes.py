@@ -23,6 +23,7 @@ __all__ = [
     "fails_more",
     "failures_kept",
     "left_out",
+    "no_change_shown",
     "no_trials",
     "not_read",
     "reference_failed",
@@ -125,6 +126,11 @@ def too_few_blocks(blocks: int, needed: int) -> Note:
     )
 
 
+def no_change_shown() -> Note:
+    """Nothing was shown; the sentence is completed once the interval is known."""
+    return Note("no-change-shown", "No change shown.")
+
+
 def beyond_margin() -> Note:
     """The whole interval lies beyond the margin."""
     return Note("beyond-margin", "The whole interval lies beyond the margin.")
@@ -132,10 +138,8 @@ def beyond_margin() -> Note:
 
 def with_interval(note: Note, row: Row) -> Note:
     """Complete the sentence of a note that speaks of the row's interval."""
-    if note.code != "no-change-shown":
+    if note.code != "no-change-shown" or math.isnan(row.smallest_shown):
         return note
-    if math.isnan(row.smallest_shown):
-        return replace(note, text="No change shown.")
     if row.scale == "ratio":
         least = share_text(row.smallest_shown)
     else:
