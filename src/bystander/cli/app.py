@@ -45,16 +45,16 @@ def _main(
     pass
 
 
-app.command("demo", epilog=demo.EXAMPLE)(demo.demo)
-app.command("new", epilog=new.EXAMPLE)(new.new)
-app.command("check", epilog=check.EXAMPLE)(check.check)
-app.command(
-    "observe",
-    epilog=observe.EXAMPLE,
-    context_settings={"allow_extra_args": True, "ignore_unknown_options": False},
-)(observe.observe)
-app.command("decide", epilog=decide.EXAMPLE)(decide.decide)
-app.command("report", epilog=report.EXAMPLE)(report.report)
+# Each command with the line that the overview shows; the function's own text is its long help.
+for _name, _function, _example, _line in (
+    ("demo", demo.demo, demo.EXAMPLE, "See everything at work on a made-up harbour office."),
+    ("new", new.new, new.EXAMPLE, "Write a commented study for this folder."),
+    ("check", check.check, check.EXAMPLE, "Try everything once, before hours are spent."),
+    ("observe", observe.observe, observe.EXAMPLE, "Run the trials of a study, or of a command."),
+    ("decide", decide.decide, decide.EXAMPLE, "Say what is slower, faster, same or unclear."),
+    ("report", report.report, report.EXAMPLE, "Write a page or text for a reviewer."),
+):
+    app.command(_name, epilog=_example, short_help=_line)(_function)
 app.add_typer(records.app, name="records")
 
 

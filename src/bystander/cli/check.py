@@ -76,6 +76,7 @@ def show(console: Console, checked: Checked) -> None:
 
 def _print_trials(console: Console, checked: Checked) -> None:
     from rich.table import Table
+    from rich.text import Text
 
     from bystander.units import duration_text
 
@@ -94,9 +95,11 @@ def _print_trials(console: Console, checked: Checked) -> None:
         for a in range(len(study.arms)):
             outcome = times[w, a]
             cells.append(duration_text(outcome.readings["elapsed"]) if outcome.status == 0 else "failed")
-        answer = "not asked for" if workload.answer is None else "DIFFERS" if w in differing else "the same"
+        answer = Text("not asked for" if workload.answer is None else "the same")
+        if w in differing:
+            answer = Text("DIFFERS", style="slower")
         if any(times[w, a].status != 0 for a in range(len(study.arms))):
-            answer = "unknown"
+            answer = Text("unknown")
         table.add_row(workload.name, *cells, *([answer] if len(study.arms) > 1 else []))
     console.print(table)
     console.print()

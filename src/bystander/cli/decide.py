@@ -155,15 +155,18 @@ def _print_notes(console: Console, decision: Decision) -> None:
         console.print(f"{who}: {text}")
 
 
+_BRIEF = ("elapsed", "cpu", "waiting", "peak_memory")
+
+
 def _print_brief(console: Console, decision: Decision) -> None:
-    """Print the medians of the other measures of one arm alone, one line a workload."""
+    """Print the medians of the main other measures of one arm alone, one line a workload."""
     from bystander.units import quantity_text
 
     for workload in dict.fromkeys(single.workload for single in decision.singles):
-        told = [
-            f"{s.measure.label} {quantity_text(s.summary.median, s.measure.unit)}"
-            for s in decision.singles
-            if s.workload == workload and s.measure != decision.measure and s.summary is not None
-        ]
+        told = []
+        for s in decision.singles:
+            if s.workload == workload and s.measure != decision.measure and s.measure.name in _BRIEF and s.summary:
+                most = "at most " if 2 * s.at_floor > s.summary.size else ""
+                told.append(f"{s.measure.label} {most}{quantity_text(s.summary.median, s.measure.unit)}")
         if told:
             console.print(f"  medians: {', '.join(told)}", style="quiet")

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.options import ArchiveOption, StudyOption, here, variables
+from bystander.cli.options import ArchiveOption, StudyOption, here, share_option, variables
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "observe"]
@@ -43,6 +43,9 @@ def observe(
             "--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."
         ),
     ] = None,
+    margin: Annotated[
+        str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
+    ] = None,
     archive: ArchiveOption = None,
     quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
 ) -> None:
@@ -66,7 +69,12 @@ def observe(
     else:
         planned, place = load_study(study, here())
         planned = replace(planned, keep_environment=(*planned.keep_environment, *keep))
-    planned = replace(planned, blocks=blocks or planned.blocks, seed=planned.seed if seed is None else seed)
+    planned = replace(
+        planned,
+        blocks=blocks or planned.blocks,
+        seed=planned.seed if seed is None else seed,
+        margin=share_option("--margin", margin, 1.0) or planned.margin,
+    )
     target = new_archive(archive, variables(), place)
     with Display(quiet) as display:
         result = run(planned, place, target, variables(), display)

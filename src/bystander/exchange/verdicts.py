@@ -88,6 +88,7 @@ def _alone(single: Any) -> dict[str, Any]:
         "unit": single.measure.unit,
         "trials": int(single.values.size) + single.failed,
         "failed": single.failed,
+        "at_floor": single.at_floor,
         "median": s.median if s else None,
         "median_interval": [_number(s.median_low), _number(s.median_high)] if s else [None, None],
         "confidence": s.confidence if s else None,

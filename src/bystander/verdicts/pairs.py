@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from bystander.design import Measure, Record, Status, Trials
 from bystander.stats import Contrasts, pairwise_contrasts, walsh_contrasts
 from bystander.stats.signed_rank import WRITTEN_OUT
+from bystander.verdicts.floors import at_floor
 
 __all__ = ["Batch", "Material", "RowTrials", "batches", "material", "row_trials"]
 
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
 _BATCH_CONTRASTS = 4_000_000
-_NEAR_FLOOR = 1.02  # the kernel counts pages per processor and adds up now and then
 
 
 @dataclass(frozen=True)
@@ -120,16 +120,15 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
     good = [values[side][trials.status[side] == Status.OK] for side in (reference, candidate)]
     medians = [float(np.median(side)) if side.size else np.nan for side in good]
     ratio = measure.unit in ("s", "B") and all((side > 0).all() for side in good)
-    floors = trials.readings[:, names.index(measure.floor)] if measure.floor in names else None
-    sides, at_floor = [], 0
+    sides, floor_readings = [], 0
     for side in (reference, candidate):
-        low, high, floored = _ends(trials, side, values, measure, floors)
-        at_floor += floored
+        low, high, floored = _ends(trials, side, values, measure, names)
+        floor_readings += floored
         sides.append((_log(low), _log(high)) if ratio else (low, high))
     scale_margin = np.log1p(margin) if ratio else margin * abs(np.nan_to_num(medians[0]))
     return Material(
         "ratio" if ratio else "difference", float(scale_margin), sides[0], sides[1],
-        (medians[0], medians[1]), row.paired, unread, at_floor,
+        (medians[0], medians[1]), row.paired, unread, floor_readings,
     )  # fmt: skip
 
 
@@ -139,7 +138,7 @@ def _log(values: Floats) -> Floats:
 
 
 def _ends(
-    trials: Trials, side: Indices, values: Floats, measure: Measure, floors: Floats | None
+    trials: Trials, side: Indices, values: Floats, measure: Measure, names: Sequence[str]
 ) -> tuple[Floats, Floats, int]:
     """Return low and high end of each reading.
 
@@ -153,10 +152,9 @@ def _ends(
         cut = trials.status[side] == Status.CUT
         limits = trials.limit_s[side]
         low[cut] = np.where(np.isfinite(limits[cut]), limits[cut], -np.inf)
-    floored = np.zeros(side.size, dtype=bool)
-    if floors is not None:
-        floor = floors[side]
-        floored = ~failed & np.isfinite(floor) & (high <= floor * _NEAR_FLOOR)
+    floored = ~failed & at_floor(trials, side, measure, names)
+    if measure.floor in names:
+        floor = trials.readings[side, names.index(measure.floor)]
         low[floored], high[floored] = -np.inf, np.maximum(high, floor)[floored]
     return low, high, int(np.count_nonzero(floored))
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Measure, Record, Status
 from bystander.stats import SampleSummary, summarise
+from bystander.verdicts.floors import at_floor
 
 __all__ = ["Single", "describe"]
 
@@ -25,6 +26,8 @@ class Single:
         Readings of the trials that ended well, in the order of the record.
     failed : int
         Trials that did not.
+    at_floor : int
+        Readings at the least value that can be seen: the truth may be lower.
     summary : SampleSummary or None
         None when no trial ended well.
     """
@@ -34,6 +37,7 @@ class Single:
     measure: Measure
     values: NDArray[np.float64]
     failed: int
+    at_floor: int
     summary: SampleSummary | None
 
 
@@ -50,8 +54,11 @@ def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
         mine = order[bounds[group] : bounds[group + 1]]
         well = mine[trials.status[mine] == Status.OK]
         for measure, column in zip(measures, columns, strict=True):
-            values = trials.readings[well, column]
-            values = values[np.isfinite(values)]
+            read = well[np.isfinite(trials.readings[well, column])]
+            values = trials.readings[read, column]
+            floored = at_floor(trials, read, measure, names)
             summary = summarise(values) if values.size else None
-            found.append(Single(w.name, a.name, measure, values, int(mine.size - well.size), summary))
+            found.append(
+                Single(w.name, a.name, measure, values, int(mine.size - well.size), int(floored.sum()), summary)
+            )
     return tuple(found)

@@ -47,8 +47,11 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     """
     values = [row.estimate, row.low, row.high]
     if row.scale == "difference":
-        scale = _difference_scale(row)
-        return [_signed(v * scale[0], 2 if scale[1] else 1) if math.isfinite(v) else "?" for v in values], scale[1]
+        factor, unit = _difference_scale(row)
+        amounts = [v * factor for v in values]
+        large = not unit and all(abs(v) >= 10 for v in amounts)
+        places = 2 if unit else 0 if large else 1
+        return [_signed(v, places) if math.isfinite(v) else "?" for v in amounts], unit
     if _factors(row):
         if row.estimate < 1:
             values = [1 / v if v > 0 else math.inf for v in (row.estimate, row.high, row.low)]

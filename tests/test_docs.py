@@ -1,0 +1,99 @@
+"""Docs name every command, option, study key, measure and note; links and pictures are there."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+import typer.main
+
+from bystander.cli.app import app
+from bystander.design import ARM_KEYS, MEASURES, STUDY_KEYS, WORKLOAD_KEYS
+
+ROOT = Path(__file__).parents[1]
+COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
+STUDY = (ROOT / "docs" / "study.md").read_text(encoding="utf-8")
+VERDICTS = (ROOT / "docs" / "verdicts.md").read_text(encoding="utf-8")
+README = (ROOT / "README.md").read_text(encoding="utf-8")
+TEXTS = [*sorted((ROOT / "docs").glob("*.md")), *sorted(ROOT.glob("*.md")), ROOT / "benchmarks" / "RESULTS.md"]
+
+
+def leaves() -> list[tuple[str, object]]:
+    """Return every command with its name."""
+    found = []
+    for name, command in typer.main.get_command(app).commands.items():  # type: ignore[attr-defined]
+        inner = getattr(command, "commands", None)
+        found += [(f"{name} {word}", one) for word, one in inner.items()] if inner else [(name, command)]
+    return found
+
+
+@pytest.mark.parametrize(("name", "command"), leaves(), ids=lambda value: value if isinstance(value, str) else "")
+def test_every_command_and_option_is_documented(name: str, command: object) -> None:
+    """The command has a heading or a row, and each of its options stands in the page; its help has an example."""
+    top, _, word = name.partition(" ")
+    heading = re.search(rf"^## bystander {top}\b(.*?)(?=^## |\Z)", COMMANDS, re.M | re.S)
+    assert heading, name
+    section = heading[0]
+    assert word in section
+    for parameter in command.params:  # type: ignore[attr-defined]
+        for option in parameter.opts:
+            if option.startswith("--") and option != "--help":
+                assert f"`{option}" in section or f" {option}" in section, f"{name} {option}"
+    assert "xample" in (command.epilog or "")  # type: ignore[attr-defined]
+
+
+def test_every_study_key_and_measure_is_documented() -> None:
+    """Each key has a row of its own in the page about the study."""
+    for key in (*STUDY_KEYS, *ARM_KEYS, *WORKLOAD_KEYS):
+        assert re.search(rf"^\| `{key}` \|", STUDY, re.M), key
+    for measure in MEASURES.values():
+        if measure.better:
+            assert f"`{measure.name}`" in STUDY
+
+
+def test_every_note_is_documented() -> None:
+    """Each code that the source gives to a note stands in the page about verdicts."""
+    source = "".join(p.read_text(encoding="utf-8") for p in (ROOT / "src" / "bystander" / "verdicts").glob("*.py"))
+    codes = set(re.findall(r'Note\(\s*"([a-z-]+)"', source)) - {"record-note"}
+
+    assert len(codes) > 12
+    for code in codes:
+        assert f"`{code}`" in VERDICTS, code
+
+
+@pytest.mark.parametrize("file", TEXTS, ids=lambda f: f.name)
+def test_links_lead_somewhere(file: Path) -> None:
+    """Every relative link in a text names a file that is there."""
+    for target in re.findall(r"\]\(([^)#]+)", file.read_text(encoding="utf-8")):
+        assert (file.parent / target).exists(), f"{file.name}: {target}"
+
+
+def test_pictures_are_few_and_all_shown() -> None:
+    """Fewer than twenty, each linked from the README."""
+    pictures = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
+
+    assert 5 <= len(pictures) < 20
+    for picture in pictures:
+        assert f"docs/screenshots/{picture.name}" in README
+
+
+def test_the_readmes_study_is_a_right_one() -> None:
+    """TOML blocks of the docs are read without an error, but for revisions that only their readers have."""
+    from bystander.design import read_study
+    from bystander.errors import StudyError
+
+    class Anywhere:
+        def has_folder(self, path: str) -> bool:
+            return True
+
+        def revision_problem(self, revision: str) -> str | None:
+            return None
+
+    blocks = [b for file in TEXTS for b in re.findall(r"```toml\n(.*?)```", file.read_text(encoding="utf-8"), re.S)]
+    assert blocks
+    for block in blocks:
+        try:
+            read_study(block, "docs", Anywhere())
+        except StudyError as error:
+            raise AssertionError(str(error)) from None

@@ -1,0 +1,94 @@
+"""Take the pictures of docs/screenshots anew, from the harbour office.
+
+usage: python tools/screenshots.py [NAME ...]
+
+Run as root on Linux, the terminal is put on a stage with an invented machine: a mount and host name space of
+its own, in which the program lies in /home/office. Otherwise the pictures show this machine.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from pictures import missing_packages, page_picture, terminal_picture
+
+ROOT = Path(__file__).resolve().parents[1]
+TARGET = ROOT / "docs" / "screenshots"
+PROGRAM = "/home/office/bystander/.venv/bin/python3 -m bystander"
+STAGE = """
+mount -t tmpfs none /home
+mkdir -p /home/office/bystander /home/office/bin {office}
+mount --bind {root} /home/office/bystander
+printf '#!/bin/sh\\nexec {program} "$@"\\n' > /home/office/bin/bystander
+chmod +x /home/office/bin/bystander
+sed 's/^model name.*/model name\\t: Tern T2/' /proc/cpuinfo > /home/cpuinfo
+mount --bind /home/cpuinfo /proc/cpuinfo
+printf 'PRETTY_NAME="Lantern Linux 4"\\n' > /home/os-release
+mount --bind /home/os-release /etc/os-release
+hostname harbour-desk
+export HOME=/home/office PATH=/home/office/bin:/usr/bin:/bin BYSTANDER_LOCK=/home/office/lock
+cd /home/office
+bystander demo harbour-office --recorded > /dev/null
+cd {folder}
+{command}
+"""
+
+
+def staged(command: str, folder: str = "harbour-office") -> str:
+    """Return a command that runs on the stage, where that can be set up."""
+    if os.geteuid() == 0 and shutil.which("unshare"):
+        text = STAGE.format(office="/home/office", root=ROOT, program=PROGRAM, command=command, folder=folder)
+        return f"unshare --mount --uts bash -c {shlex.quote(text)}"
+    own = Path(sys.executable).with_name("bystander")
+    return (
+        f"cd $(mktemp -d) && PATH={own.parent}:$PATH && bystander demo harbour-office --recorded > /dev/null && "
+        f"cd {folder} && {command}"
+    )
+
+
+def shot(name: str, command: str, folder: str = "harbour-office", rows: int = 41, after_s: float | None = None) -> None:
+    """Take one picture of a terminal."""
+    terminal_picture(staged(command, folder), command, TARGET / f"{name}.png", Path("/tmp"), rows, after_s=after_s)
+
+
+def report_page() -> None:
+    """Take the picture of the page for a reviewer."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch, "harbour-office")
+        program = str(Path(sys.executable).with_name("bystander"))
+        subprocess.run([program, "demo", str(folder), "--recorded"], check=True, stdout=subprocess.DEVNULL)
+        page_picture(folder / "review.html", TARGET / "report.png")
+
+
+PICTURES: dict[str, Callable[[], None]] = {
+    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office"),
+    "check": lambda: shot("check", "bystander check", rows=45),
+    "observe": lambda: shot("observe", "bystander observe", after_s=26, rows=20),
+    "decide": lambda: shot("decide", "bystander decide", rows=34),
+    "one-command": lambda: shot("one-command", "bystander observe --quiet -- ls -R /usr/include", rows=14),
+    "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
+    "report": report_page,
+}
+
+
+def main() -> int:
+    """Take the pictures that are named, or all of them."""
+    if missing := missing_packages():
+        print("missing Debian packages: apt-get install --no-install-recommends " + " ".join(missing), file=sys.stderr)
+        return 1
+    TARGET.mkdir(parents=True, exist_ok=True)
+    for name in sys.argv[1:] or PICTURES:
+        PICTURES[name]()
+        print(TARGET / f"{name}.png")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
