@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import sys
@@ -69,6 +70,9 @@ def _stop(_number: int, _frame: FrameType | None) -> None:
 def run() -> None:
     """Run the program and exit; the only place where errors are turned into exit codes."""
     signal.signal(signal.SIGINT, _stop)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")  # a name that the terminal cannot show is no reason to fail
     # NumPy starts a thread per core for work that we never give it; trials do not get this variable.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     try:

@@ -111,7 +111,9 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> i
     changes, medians = [change_text(row) for row in shown], [medians_text(row) for row in shown]
     wide = console.width >= _WIDE
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("other measures", width=_fit(names, 34 if wide else 17), no_wrap=True, overflow="ellipsis")
+    table.add_column(
+        "other measures", width=_fit(["other measures", *names], 34 if wide else 17), no_wrap=True, overflow="ellipsis"
+    )
     table.add_column("", width=_fit([row.measure.label for row in shown], 28), no_wrap=True)
     table.add_column("verdict", width=9, no_wrap=True)
     table.add_column("change (interval)", width=_fit(changes, 30), no_wrap=True)

@@ -69,9 +69,11 @@ class ArmMaker:
         key = arm_key(arm, source.tree, interpreter.get("version", ""))
         if source.git is None:
             assert source.folder
-            if arm.build:
-                self._build_in_place(arm, key, source.folder, environment)
             folder = source.folder
+            if arm.build:
+                self._build_in_place(arm, key, folder, environment)
+            if "digest" in source.facts:  # taken again: building may have changed the folder
+                source.facts["digest"] = folder_digest(folder) if arm.build else source.tree
         else:
             folder = self._laid_out(arm, key, source, environment)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}

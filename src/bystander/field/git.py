@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import tempfile
 from collections.abc import Mapping
@@ -95,17 +96,13 @@ class Git:
         """
         objects.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix="bystander-") as scratch:
-            variables = {"GIT_INDEX_FILE": str(Path(scratch, "index")), **self._objects(objects)}
-            if self._has_head():
-                self.run("read-tree", "HEAD", variables=variables)
+            index = Path(scratch, "index")
+            variables = {"GIT_INDEX_FILE": str(index), **self._objects(objects)}
+            mine = self.top / self.run("rev-parse", "--git-path", "index").strip()
+            if mine.exists():  # a copy knows which files did not change, so that few are read
+                shutil.copyfile(mine, index)
             self.run("add", "--all", "--", ".", ":(exclude,top,glob)**/.bystander/**", variables=variables)
             return self.run("write-tree", variables=variables).strip()
-
-    def _has_head(self) -> bool:
-        try:
-            return bool(self.commit("HEAD"))
-        except ArmError:
-            return False
 
     def _objects(self, own: Path | None) -> dict[str, str]:
         if own is None:

@@ -24,9 +24,15 @@ __all__ = [
 _FACTOR = 2.0  # beyond it a factor reads better than percent
 
 
-def _decimals(half_width: float, most: int) -> int:
-    """Return decimals so that the interval's half width shows in one digit, or two when the first is 1."""
-    if not math.isfinite(half_width) or half_width <= 0:
+def _decimals(ends: Sequence[float], most: int) -> int:
+    """Return decimals so that the interval's half width shows in one digit, or two when the first is 1.
+
+    An interval without bounds supports no decimals at all.
+    """
+    if not all(map(math.isfinite, ends)):
+        return 0
+    half_width = abs(ends[1] - ends[0]) / 2
+    if half_width <= 0:
         return most
     first = math.floor(math.log10(half_width))
     leading = half_width / 10.0**first
@@ -50,22 +56,22 @@ def _numbers(row: Row) -> tuple[list[str], str]:
         factor, unit = _difference_scale(row)
         amounts = [v * factor for v in values]
         large = not unit and all(abs(v) >= 10 for v in amounts)
-        places = 2 if unit else 0 if large else 1
-        return [_signed(v, places) if math.isfinite(v) else "?" for v in amounts], unit
+        return [_signed(v, 2 if unit else 0 if large else 1) for v in amounts], unit
+    values = [v if v > 0 else math.inf for v in values]  # a ratio of 0 is no bound either
     if _factors(row):
         if row.estimate < 1:
-            values = [1 / v if v > 0 else math.inf for v in (row.estimate, row.high, row.low)]
-        bounded = [v for v in values[1:] if math.isfinite(v)]
-        places = _decimals((max(bounded) - min(bounded)) / 2 if len(bounded) == 2 else math.nan, 1)
+            values = [1 / row.estimate, *(1 / v if 0 < v < math.inf else math.inf for v in (row.high, row.low))]
+        places = max(1, _decimals(values[1:], 2))
         return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
     percents = [(v - 1) * 100 for v in values]
-    bounded = [v for v in percents[1:] if math.isfinite(v)]
-    places = _decimals((max(bounded) - min(bounded)) / 2 if len(bounded) == 2 else math.nan, 2)
-    return [_signed(v, places) if math.isfinite(v) else "?" for v in percents], " %"
+    places = _decimals(percents[1:], 2)
+    return [_signed(v, places) for v in percents], " %"
 
 
 def _signed(value: float, places: int) -> str:
-    """Write a number with its sign; a rounded zero has none."""
+    """Write a number with its sign; a rounded zero has none, and what is unbounded is "?"."""
+    if not math.isfinite(value):
+        return "?"
     text = f"{value:+.{places}f}"
     return text[1:] if float(text) == 0 else text
 
