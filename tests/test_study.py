@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import plain, read_study, study_from
+from bystander.design import from_plain, plain, read_study
 from bystander.design.study import Study
 from bystander.errors import StudyError
 
@@ -89,7 +89,7 @@ def test_a_study_survives_being_stored() -> None:
     """What the archive keeps becomes the same study again."""
     study = read(GOOD)
 
-    assert study_from(plain(study)) == study
+    assert from_plain(Study, plain(study)) == study
 
 
 def broken(old: str, new: str) -> str:
@@ -131,7 +131,7 @@ def broken(old: str, new: str) -> str:
         (broken('inputs.port', "inputs.day = [1]\ninputs.port"), "workloads.year.inputs.day", "does not use it"),
         (broken('"30 s"', '"soon"'), "workloads.year.limit", '"soon" is no duration; write for example "30 s"'),
         (broken('"30 s"', "30"), "workloads.year.limit", "30 is no duration"),
-        (broken('"30 s"', '"0 s"'), "workloads.year.limit", "leaves no time"),
+        (broken('"30 s"', '"0 s"'), "workloads.year.limit", "out of range; it must be above 0 s"),
         (broken('answer = "output"', 'answer = "stdout"'), "workloads.year.answer", 'write "output" or "exit code"'),
         (broken("weight = 40", "weight = -4"), "workloads.year.weight", "-4 is no weight"),
         (broken("weight = 40", 'wieght = 40'), "workloads.year.wieght", 'did you mean "weight"?'),

@@ -79,7 +79,7 @@ def parse_share(text: object) -> float:
         When the text is neither, or a bare number is above 1, where percent was surely meant.
     """
     if isinstance(text, int | float) and not isinstance(text, bool):
-        number, unit = float(text), ""
+        number, unit = (float(text) if abs(text) <= 1 else math.inf), ""
     else:
         number, unit = _split(text, "share", "3 %")
     if unit == "%":

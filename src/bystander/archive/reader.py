@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from bystander.archive.columns import assembled
-from bystander.design import Record, RecordHead, arm_state_from, measure_from, study_from
+from bystander.design import ArmState, Measure, Record, RecordHead, Study, from_plain
 from bystander.errors import ArchiveError, UnknownRecordError
 
 __all__ = ["Reader"]
@@ -64,18 +64,24 @@ class Reader:
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
-        return [self._head(row) for row in self._rows(_RECORDS)]
+        return [self._whole(row) for row in self._rows(_RECORDS)]
 
     def head(self, name: str | None = None) -> RecordHead:
         """Return one record without its trials; the newest by default."""
-        return self._head(self._find(name))
+        return self._whole(self._find(name))
 
     def load(self, name: str | None = None, halves: bool = False) -> Record:
         """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
         row = self._find(name)
         trials = self._rows(_TRIALS, row["id"], "open" if halves else "whole")
         arrays, samples = (self._rows(_DESCRIBED[table], row["id"]) for table in ("trial_array", "samples"))
-        return assembled(self._head(row), trials, arrays, samples)
+        return assembled(self._whole(row), trials, arrays, samples)
+
+    def _whole(self, row: sqlite3.Row) -> RecordHead:
+        try:
+            return self._head(row)
+        except (ValueError, TypeError) as error:
+            raise ArchiveError(f"the archive {self.path} is damaged in record {row['name']}: {error}") from error
 
     def _find(self, name: str | None) -> sqlite3.Row:
         """Return the row of a record by name, UUID or its beginning; the newest without a name."""
@@ -106,11 +112,11 @@ class Reader:
             origin=row["origin"],
             state=row["state"],
             started_wall_s=row["started_wall_s"],
-            study=study_from(json.loads(row["study"])),
+            study=from_plain(Study, json.loads(row["study"])),
             study_folder=row["study_folder"],
-            arms=tuple(arm_state_from(state) for state in texts("arm", "state")),
+            arms=tuple(from_plain(ArmState, state) for state in texts("arm", "state")),
             workload_keys=tuple(workload["key"] for workload in described("workload")),
-            measures=tuple(measure_from(measure) for measure in texts("measure", "description")),
+            measures=tuple(from_plain(Measure, measure) for measure in texts("measure", "description")),
             machine=next(iter(texts("machine", "facts")), {}),
             version=row["version"],
             notes=tuple(json.loads(row["notes"])),

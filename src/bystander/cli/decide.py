@@ -16,8 +16,8 @@ from bystander.cli.options import (
     OnlyOption,
     RecordArgument,
     RiskOption,
+    decide_options,
     here,
-    share_option,
     variables,
 )
 
@@ -55,17 +55,11 @@ def decide(
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
     from bystander.flow.decide import decided, decision_json
     from bystander.flow.places import find_archive
-    from bystander.verdicts import Options, gate_words
     from bystander.verdicts import gate as look
+    from bystander.verdicts import gate_words
 
     words = gate_words(gate) if gate is not None else ()
-    options = Options(
-        measure,
-        share_option("--margin", margin, 1.0),
-        share_option("--risk", risk, 0.5),
-        arm,
-        tuple(only or ()),
-    )
+    options = decide_options(measure, margin, risk, arm, only)
     decision = decided(find_archive(archive, variables(), here()), record, options)
     finding = look(decision, words, gate_unrandomised) if gate is not None else None
     if json:

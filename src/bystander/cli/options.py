@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bystander.errors import UnitError, UsageError
 from bystander.units import parse_share
+
+if TYPE_CHECKING:
+    from bystander.verdicts import Options
 
 __all__ = [
     "ArchiveOption",
@@ -22,6 +25,7 @@ __all__ = [
     "RecordArgument",
     "RiskOption",
     "StudyOption",
+    "decide_options",
     "here",
     "share_option",
     "variables",
@@ -56,6 +60,21 @@ def share_option(name: str, text: str | None, most: float) -> float | None:
     if not 0 < share <= most:
         raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 and at most {most:.0%}')
     return share
+
+
+def decide_options(
+    measure: str | None, margin: str | None, risk: str | None, arm: str | None, only: list[str] | None
+) -> Options:
+    """Return what the options of `decide` and `report` ask for."""
+    from bystander.verdicts import Options
+
+    return Options(
+        measure,
+        share_option("--margin", margin, 1.0),
+        share_option("--risk", risk, 0.5),
+        arm,
+        tuple(only or ()),
+    )
 
 
 def here() -> Path:

@@ -15,8 +15,8 @@ from bystander.cli.options import (
     OnlyOption,
     RecordArgument,
     RiskOption,
+    decide_options,
     here,
-    share_option,
     variables,
 )
 
@@ -41,16 +41,9 @@ def report(
     from bystander.flow.decide import decided
     from bystander.flow.places import find_archive
     from bystander.flow.report import known_format, write_report
-    from bystander.verdicts import Options
 
     known_format(to)
-    options = Options(
-        measure,
-        share_option("--margin", margin, 1.0),
-        share_option("--risk", risk, 0.5),
-        arm,
-        tuple(only or ()),
-    )
+    options = decide_options(measure, margin, risk, arm, only)
     decision = decided(find_archive(archive, variables(), here()), record, options)
     write_report(decision, to)
     typer.echo(f"{to} is written: {decision.head.name}, {len(decision.primary)} rows.")

@@ -3,7 +3,7 @@
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
-from bystander.design.plain import arm_state_from, measure_from, plain, study_from
+from bystander.design.plain import from_plain, plain
 from bystander.design.plan import PlannedBlock, block_order, plan_rounds, shuffled
 from bystander.design.study import (
     DEFAULT_BLOCKS,
@@ -51,18 +51,16 @@ __all__ = [
     "Trials",
     "Workload",
     "arm_key",
-    "arm_state_from",
     "block_order",
     "digest",
     "fill_shell",
     "filled_words",
-    "measure_from",
+    "from_plain",
     "measure_named",
     "placeholder_names",
     "plain",
     "plan_rounds",
     "read_study",
     "shuffled",
-    "study_from",
     "workload_key",
 ]

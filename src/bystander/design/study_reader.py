@@ -33,6 +33,7 @@ WORKLOAD_KEYS = ("command", "shell", "settings", "inputs", "limit", "answer", "w
 _NAME = re.compile(r"[^\W_][\w .+-]*")
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _RESERVED = ("placebo",)
+_LONGEST_LIMIT_S = 3.6e6
 
 
 class Surroundings(Protocol):
@@ -70,7 +71,7 @@ class _Reader:
 
     def text(self, table: Mapping[str, Any], key: str, path: str) -> str | None:
         value = table.get(key)
-        if value is None or (isinstance(value, str) and value.strip()):
+        if value is None or (isinstance(value, str) and value.strip() and "\0" not in value):
             return value
         self.wrong(f"{path}.{key}" if path else key, f"{_shown(value)} is no text; write a string in quotes")
         return None
@@ -78,7 +79,9 @@ class _Reader:
     def texts(self, value: Any, path: str) -> tuple[str, ...]:
         if value is None:
             return ()
-        if isinstance(value, list) and all(isinstance(item, str) and item.strip() for item in value):
+        if isinstance(value, list) and all(
+            isinstance(item, str) and item.strip() and "\0" not in item for item in value
+        ):
             return tuple(value)
         self.wrong(path, f'{_shown(value)} is no list of texts; write for example ["make"]')
         return ()
@@ -88,7 +91,9 @@ class _Reader:
         for key, item in self.table(value, path).items() if value is not None else ():
             if name_rule and not name_rule.fullmatch(key):
                 self.wrong(f"{path}.{key}", "a setting's name is made of letters, digits and _")
-            elif isinstance(item, str | int | float) and not isinstance(item, bool):
+            elif "\0" in key or not key or (name_rule is None and "=" in key):
+                self.wrong(path, f"{_shown(key)} is no name of a variable or workload")
+            elif isinstance(item, str | int | float) and not isinstance(item, bool) and "\0" not in str(item):
                 found[key] = str(item)
             else:
                 self.wrong(f"{path}.{key}", f"{_shown(item)} is no value; write a text or a number")
@@ -291,8 +296,9 @@ def _limit(reader: _Reader, table: Mapping[str, Any], path: str) -> float:
     except UnitError as error:
         reader.wrong(f"{path}.limit", str(error))
         return DEFAULT_LIMIT_S
-    if limit <= 0:
-        reader.wrong(f"{path}.limit", f"{_shown(table['limit'])} leaves no time; it must be above 0 s")
+    if not 0 < limit <= _LONGEST_LIMIT_S:
+        reader.wrong(f"{path}.limit", f"{_shown(table['limit'])} is out of range; it must be above 0 s, at most 1000 h")
+        return DEFAULT_LIMIT_S
     return limit
 
 
@@ -308,7 +314,7 @@ def _weight(reader: _Reader, table: Mapping[str, Any], path: str) -> float | Non
     weight = table.get("weight")
     if weight is None:
         return None
-    if isinstance(weight, int | float) and not isinstance(weight, bool) and 0 <= weight < float("inf"):
+    if isinstance(weight, int | float) and not isinstance(weight, bool) and 0 <= weight < 1e100:
         return float(weight)
     reader.wrong(f"{path}.weight", f"{_shown(weight)} is no weight; write a number of 0 or more")
     return None

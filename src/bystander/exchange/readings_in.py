@@ -93,6 +93,8 @@ def read_readings_csv(data: bytes, file: str, reference: str | None = None) -> I
     values, status = _values(table)
     factors, measures = _measures(table, measure, measure_names)
     values = values * factors
+    if (beyond := np.flatnonzero(np.isinf(values))).size:
+        raise table.fail(int(beyond[0]), "value", "it is too large")
     arm, arms = _reference_first(arm, arms, reference, file)
     machine, machines = table.names("machine", empty=True)
     start = table.times("start")

@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from bystander.design import (
+    ArmState,
+    Measure,
     Record,
     RecordHead,
+    Status,
+    Study,
     Trials,
-    arm_state_from,
-    measure_from,
+    from_plain,
     plain,
-    study_from,
 )
 from bystander.errors import DataError
 
@@ -72,7 +74,7 @@ def read_record_json(text: str, file: str) -> Record:
     """Return the record of a document that `record_json` wrote; raise DataError when it is none."""
     try:
         document = json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise DataError(f"{file}: it is not valid JSON: {error}") from None
     if not isinstance(document, dict) or document.get("format") != _FORMAT:
         raise DataError(f'{file}: it is no record; its "format" must be "{_FORMAT}"')
@@ -80,14 +82,14 @@ def read_record_json(text: str, file: str) -> Record:
         raise DataError(f"{file}: version {document.get('version')} is not known; this Bystander reads {_VERSION}")
     try:
         return _record(document)
-    except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError) as error:
         reason = f"{error} is missing" if isinstance(error, KeyError) else str(error)
         raise DataError(f"{file}: the record is damaged: {reason}") from None
 
 
 def _record(document: dict[str, Any]) -> Record:
-    columns, measures = document["trials"], tuple(measure_from(m) for m in document["measures"])
-    study = study_from(document["study"])
+    columns, measures = document["trials"], tuple(from_plain(Measure, m, "measures") for m in document["measures"])
+    head = _head(document, measures)
     readings = [_floats(columns["readings"][measure.name]) for measure in measures]
     integers = {name: np.array(columns[name], dtype=np.int64) for name in _INTEGERS}
     trials = Trials(
@@ -97,28 +99,41 @@ def _record(document: dict[str, Any]) -> Record:
         **integers,
     )
     count = len(trials)
-    if any(column.size != count for column in (*integers.values(), trials.limit_s, trials.started_s, *readings)):
+    if any(column.shape != (count,) for column in (*integers.values(), trials.limit_s, trials.started_s, *readings)):
         raise ValueError("its columns are not of one length")
-    if count and not (
-        0 <= trials.workload.min() <= trials.workload.max() < len(study.workloads)
-        and 0 <= trials.arm.min() <= trials.arm.max() < len(study.arms)
+    for name, column, most in (
+        ("workload", trials.workload, len(head.study.workloads)),
+        ("arm", trials.arm, len(head.study.arms)),
+        ("status", trials.status, len(Status)),
     ):
-        raise ValueError("a trial names a workload or arm that is not in the study")
-    head = RecordHead(
-        uuid=str(document["uuid"]),
-        name=str(document["name"]),
-        origin=str(document["origin"]),
-        state=str(document["state"]),
-        started_wall_s=float(document["started_wall_s"]),
-        study=study,
-        study_folder=str(document["study_folder"]),
-        arms=tuple(arm_state_from(arm) for arm in document["arms"]),
-        workload_keys=(),
-        measures=measures,
-        machine=dict(document["machine"]),
-        version=str(document["program_version"]),
-        notes=tuple(document["notes"]),
-    )
+        if count and not 0 <= column.min() <= column.max() < most:
+            raise ValueError(f"trials.{name} holds a number that stands for nothing")
     samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
     return Record(head, trials, samples, excerpts)
+
+
+def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:
+    study = from_plain(Study, document["study"], "study")
+    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and study.blocks > 0 and study.arms and study.workloads):
+        raise ValueError("study: margin, risk, blocks, arms or workloads are out of range")
+    if not measures or not isinstance(document["machine"], dict):
+        raise ValueError("measures or machine is empty")
+    for key in ("uuid", "name", "origin", "state", "study_folder", "program_version"):
+        if not isinstance(document[key], str):
+            raise ValueError(f"{key} is of the wrong type")
+    return RecordHead(
+        uuid=document["uuid"],
+        name=document["name"],
+        origin=document["origin"],
+        state=document["state"],
+        started_wall_s=min(float(document["started_wall_s"]), 1e11),
+        study=study,
+        study_folder=document["study_folder"],
+        arms=tuple(from_plain(ArmState, arm, "arms") for arm in document["arms"]),
+        workload_keys=(),
+        measures=measures,
+        machine=document["machine"],
+        version=document["program_version"],
+        notes=tuple(str(note) for note in document["notes"]),
+    )

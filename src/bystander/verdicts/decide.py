@@ -29,6 +29,11 @@ from bystander.verdicts.types import VERDICTS, ArmSide, Decision, Note, Row
 __all__ = ["Options", "decide"]
 
 Floats = NDArray[np.float64]
+_RELEVANCE_NOTES = {
+    "beyond": say.beyond_margin,
+    "within": say.within_margin,
+    "undetermined": say.margin_undetermined,
+}
 
 
 @dataclass(frozen=True)
@@ -326,8 +331,8 @@ def _finished(row: Row, stuff: Material, ends: tuple[float, float], strict: tupl
         relevance = "undetermined"
     reach = max(row.estimate - strict[0], strict[1] - row.estimate)
     notes = list(row.notes)
-    if relevance == "beyond" and row.verdict in row.measure.words:
-        notes.append(say.beyond_margin())
+    if row.verdict in row.measure.words:
+        notes.append(_RELEVANCE_NOTES[relevance]())
     ratio = row.scale == "ratio"
     smallest = math.expm1(reach) if ratio and math.isfinite(reach) and reach < 50 else reach
     finished = replace(

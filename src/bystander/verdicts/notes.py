@@ -23,6 +23,7 @@ __all__ = [
     "fails_more",
     "failures_kept",
     "left_out",
+    "margin_undetermined",
     "no_change_shown",
     "no_trials",
     "not_read",
@@ -32,6 +33,7 @@ __all__ = [
     "unrandomised",
     "unread",
     "with_interval",
+    "within_margin",
 ]
 
 
@@ -134,6 +136,16 @@ def no_change_shown() -> Note:
 def beyond_margin() -> Note:
     """The whole interval lies beyond the margin."""
     return Note("beyond-margin", "The whole interval lies beyond the margin.")
+
+
+def within_margin() -> Note:
+    """A change is shown, and it is too small to matter."""
+    return Note("within-margin", "The change is there, but it lies within the margin.")
+
+
+def margin_undetermined() -> Note:
+    """A change is shown, and it is not shown to matter."""
+    return Note("margin-undetermined", "The change is there; whether it is beyond the margin is not shown.")
 
 
 def with_interval(note: Note, row: Row) -> Note:

@@ -9,6 +9,7 @@ standard input ends, Bystander is gone: the tree is ended and the launcher leave
 """
 
 import ctypes
+import errno
 import json
 import os
 import select
@@ -144,7 +145,7 @@ class Exits:
         """Return "ended", "cut" or "abort", and the monotonic time in ns just after."""
         stop = time.monotonic_ns() + limit_ns
         while True:
-            left_ms = max(0, -(-(stop - time.monotonic_ns()) // 1000000))
+            left_ms = min(max(0, -(-(stop - time.monotonic_ns()) // 1000000)), 1 << 30)
             events = self.poll.poll(left_ms if self.pidfd >= 0 else min(left_ms, 1))
             now = time.monotonic_ns()
             ready = [fd for fd, _ in events]
@@ -204,8 +205,8 @@ def run_trial(request):
             setsigmask=[],
             setsigdef=ALL_SIGNALS,
         )
-    except OSError as error:
-        answer["detail"] = error.errno
+    except (OSError, ValueError) as error:  # ValueError: a zero byte among the words
+        answer["detail"] = getattr(error, "errno", None) or errno.EINVAL
         return answer
     finally:
         for handle in handles:
