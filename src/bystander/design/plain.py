@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import types
 import typing
 from collections.abc import Mapping
@@ -65,7 +66,7 @@ def _checked(hint: Any, value: Any, path: str) -> Any:
         return tuple(_checked(inner[0], item, f"{path}[{i}]") for i, item in enumerate(value))
     if isinstance(origin, type) and issubclass(origin, Mapping) and isinstance(value, Mapping):
         return {str(key): _checked(inner[1], item, _below(path, str(key))) for key, item in value.items()}
-    if hint is float and isinstance(value, int | float) and not isinstance(value, bool):
+    if hint is float and isinstance(value, int | float) and not isinstance(value, bool) and abs(value) < math.inf:
         return float(value)
     if origin is None and isinstance(value, hint) and (hint is bool or not isinstance(value, bool)):
         return value

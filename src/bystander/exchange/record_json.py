@@ -67,13 +67,20 @@ def _nulled(values: Any) -> list[float | None]:
 
 
 def _floats(values: list[float | None]) -> Any:
-    return np.array([math.nan if value is None else value for value in values], dtype=np.float64)
+    column = np.array([math.nan if value is None else value for value in values], dtype=np.float64)
+    if np.isinf(column).any():
+        raise ValueError("a reading is beyond all numbers")
+    return column
+
+
+def _refused(word: str) -> None:
+    raise ValueError(f"{word} is no number in JSON")
 
 
 def read_record_json(text: str, file: str) -> Record:
     """Return the record of a document that `record_json` wrote; raise DataError when it is none."""
     try:
-        document = json.loads(text)
+        document = json.loads(text, parse_constant=_refused)
     except (ValueError, RecursionError) as error:
         raise DataError(f"{file}: it is not valid JSON: {error}") from None
     if not isinstance(document, dict) or document.get("format") != _FORMAT:
@@ -108,6 +115,9 @@ def _record(document: dict[str, Any]) -> Record:
     ):
         if count and not 0 <= column.min() <= column.max() < most:
             raise ValueError(f"trials.{name} holds a number that stands for nothing")
+    places = np.stack([trials.workload, trials.arm, trials.block])[:, trials.block >= 0]
+    if np.unique(places, axis=1).shape[1] < places.shape[1]:
+        raise ValueError("an arm has two trials in one block")
     samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
     return Record(head, trials, samples, excerpts)
