@@ -99,7 +99,7 @@ def test_exploration_and_unfinished_records_are_marked_on_top() -> None:
     for text in (page(decision), markdown(decision)):
         head = text[: text.index("comparison") + 2500]
         assert "not finished" in head
-        assert "Exploration: margin 0.5 instead of 0.03" in head
+        assert "Exploration: margin 50 % instead of 3 %" in head
 
 
 def test_the_forest_draws_every_row_on_the_axis() -> None:

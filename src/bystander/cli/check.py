@@ -66,10 +66,11 @@ def show(console: Console, checked: Checked) -> None:
     console.print(" ".join(machine_sentences(checked.machine)))
     for remark in checked.remarks:
         console.print(f"Note: {remark}")
+    parts = [(len(study.workloads), "workload"), (len(study.arms), "arm"), (study.blocks, "block")]
+    counted = ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for count, word in parts)
     trials = study.blocks * len(study.workloads) * len(study.arms)
     console.print(
-        f"The observation will take about {duration_text(checked.expected_s, 2)}: {trials} trials "
-        f"({len(study.workloads)} workloads, {len(study.arms)} arms, {study.blocks} blocks)."
+        f"The observation will take about {duration_text(checked.expected_s, 2)}: {trials} trials ({counted})."
     )
     console.print("Next: mend what fails, then check again." if checked.failures else "Next: bystander observe")
 
@@ -82,7 +83,7 @@ def _print_trials(console: Console, checked: Checked) -> None:
 
     study = checked.study
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
-    longest = max(len(workload.name) for workload in study.workloads)
+    longest = max(len("workload"), *(len(workload.name) for workload in study.workloads))
     table.add_column("workload", width=min(longest, 36), no_wrap=True, overflow="ellipsis")
     for arm in study.arms:
         table.add_column(f"{arm.name}, once", no_wrap=True)

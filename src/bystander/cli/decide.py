@@ -115,10 +115,10 @@ def show(decision: Decision, all_measures: bool = False) -> None:
             print_rows(console, decision)
         _print_notes(console, decision)
         console.print()
-        left = print_secondary(console, decision, all_measures)
+        shown, left = print_secondary(console, decision, all_measures)
         if left > 0:
             console.print(f"{left} more, smaller or further down: --all-measures shows them.", style="quiet")
-        if decision.secondary:
+        if shown or left:
             console.print()
         for text in (
             outcome_sentence(decision),

@@ -24,6 +24,7 @@ _PLAIN_MARKS = {
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _BARS = "▁▂▃▄▅▆▇█"
 _WIDE = 104
+_CHANGE = "change (interval)"
 
 
 def mark(verdict: str) -> str:
@@ -40,14 +41,14 @@ def print_rows(console: Console, decision: Decision) -> None:
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in rows]
     name_width = min(max([len(name) for name in names] + [8]), 34 if wide else 22)
     changes = [change_text(row) for row in rows]
-    fixed = name_width + 9 + max(len(text) for text in changes) + 6 + (24 if wide else 0)
+    fixed = name_width + 9 + _fit([_CHANGE, *changes], 40) + 6 + (24 if wide else 0)
     drawing = max(12, min(48, console.width - fixed))
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
     table.add_column("workload", width=name_width, no_wrap=True, overflow="ellipsis")
     table.add_column("verdict", width=9, no_wrap=True)
     if wide:
         table.add_column("medians", width=22, no_wrap=True)
-    table.add_column("change (interval)", no_wrap=True)
+    table.add_column(_CHANGE, no_wrap=True)
     table.add_column(_axis_head(rows, drawing), width=drawing, no_wrap=True)
     for row, name, change in zip(rows, names, changes, strict=True):
         middle = [medians_text(row)] if wide else []
@@ -95,8 +96,8 @@ def _drawn(row: Row, axis: Axis, width: int) -> Text:
     return drawn
 
 
-def print_secondary(console: Console, decision: Decision, everything: bool) -> int:
-    """Print other measures that changed beyond the margin, or all of them; return how many were left out."""
+def print_secondary(console: Console, decision: Decision, everything: bool) -> tuple[int, int]:
+    """Print other measures that changed beyond the margin, or all; return how many are shown, and how many not."""
     changed = [row for row in decision.secondary if row.verdict in row.measure.words]
     shown = [
         row
@@ -105,7 +106,7 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> i
     ]
     shown = shown if everything else shown[:12]
     if not shown:
-        return len(changed)
+        return 0, len(changed)
     several = len(decision.candidates) > 1
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in shown]
     changes, medians = [change_text(row) for row in shown], [medians_text(row) for row in shown]
@@ -116,14 +117,14 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> i
     )
     table.add_column("", width=_fit([row.measure.label for row in shown], 28), no_wrap=True)
     table.add_column("verdict", width=9, no_wrap=True)
-    table.add_column("change (interval)", width=_fit(changes, 30), no_wrap=True)
+    table.add_column(_CHANGE, width=_fit([_CHANGE, *changes], 30), no_wrap=True)
     if wide:
         table.add_column("medians", no_wrap=True)
     for row, name, change, both in zip(shown, names, changes, medians, strict=True):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
         table.add_row(name, row.measure.label, verdict, change, *([both] if wide else []))
     console.print(table)
-    return len(changed) - len(shown)
+    return len(shown), len(changed) - len(shown)
 
 
 def _fit(texts: Sequence[str], most: int) -> int:

@@ -20,6 +20,7 @@ from bystander.stats import (
     interval,
     rejections,
 )
+from bystander.units import share_text
 from bystander.verdicts import notes as say
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material, row_trials
 from bystander.verdicts.rules import Case, outcome
@@ -144,15 +145,15 @@ def _known(options: Options, record: Record) -> None:
 
 
 def _exploration(record: Record, options: Options) -> tuple[str, ...]:
-    study = record.head.study
-    changed = [
-        f"measure {options.measure} instead of {study.measure}"
-        if options.measure not in (None, _main_measure(record)) else "",
-        f"margin {options.margin:.4g} instead of {study.margin:.4g}"
-        if options.margin not in (None, study.margin) else "",
-        f"risk {options.risk:.4g} instead of {study.risk:.4g}" if options.risk not in (None, study.risk) else "",
-    ]  # fmt: skip
-    return tuple(text for text in changed if text)
+    """Return what the options change, each with what the study says."""
+    study, main = record.head.study, _main_measure(record)
+    told = []
+    if options.measure not in (None, main):
+        told.append(f"measure {options.measure} instead of {main}")
+    for word, chosen, fixed in (("margin", options.margin, study.margin), ("risk", options.risk, study.risk)):
+        if chosen is not None and chosen != fixed:
+            told.append(f"{word} {share_text(chosen)} instead of {share_text(fixed)}")
+    return tuple(told)
 
 
 def _shown(row: Row, options: Options) -> bool:

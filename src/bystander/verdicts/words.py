@@ -86,9 +86,10 @@ def _difference_scale(row: Row) -> tuple[float, str]:
 
 def change_text(row: Row) -> str:
     """Return the change and its interval in short: "+34 % (+31 to +36)", "5.0x as fast (4.7 to 5.3)"."""
-    if math.isnan(row.estimate):
-        return "not bounded"
     numbers, unit = _numbers(row)
+    if math.isnan(row.estimate):
+        span = _span(numbers[1], numbers[2])
+        return "not bounded" if span == "no bounds" else span + unit
     if _factors(row):
         more = "as long" if "slower" in row.measure.words else "as much"
         return f"{numbers[0]}x {more if row.estimate > 1 else 'as fast'} ({_span(numbers[1], numbers[2])})"
@@ -142,7 +143,7 @@ def row_sentence(row: Row) -> str:
         return f"unclear: no change shown; {_limits(row)}, {blocks}"
     numbers, unit = _numbers(row)
     if math.isnan(row.estimate):
-        return f"{row.verdict}, by how much is not bounded, {blocks}"
+        return f"{row.verdict}: {change_text(row)}, {blocks}"
     if _factors(row):
         return f"{row.verdict}: {change_text(row).replace('x ', ' times ')}, {blocks}"
     plain = [n.lstrip("+-") for n in numbers]
