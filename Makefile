@@ -25,9 +25,10 @@ screenshots: $(READY)
 benchmarks: $(READY)
 	for program in benchmarks/*.py; do $(BIN)/python $$program || exit 1; done
 
-# The long form of the kill test: 30 SIGKILLs at random moments.
+# The long form of the kill tests: SIGKILL at random moments, then what is left, then --resume.
+KILLS ?= 30
 campaign: $(READY)
-	BYSTANDER_KILLS=30 $(BIN)/python -m pytest tests/test_kills.py
+	BYSTANDER_KILLS=$(KILLS) $(BIN)/python -m pytest tests/test_kills.py tests/test_resume.py
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)

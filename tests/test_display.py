@@ -14,8 +14,8 @@ from bystander.cli import tables
 from bystander.cli.console import STYLES
 from bystander.cli.live import Display
 from bystander.design import Status, TrialOutcome
-from bystander.flow.observe import _Pace
 from bystander.flow.observer import Progress
+from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import Tried
 from bystander.verdicts import Decision, decide
 
@@ -143,7 +143,7 @@ def test_time_left_and_precision_are_estimated_from_blocks_so_far() -> None:
     """After a tenth of evenly long blocks the estimate is within a fifth; precision is half the interval's width."""
     study = replace(made_record({"w": {"before": [1.0] * 20, "after": [1.0] * 20}}).head.study, blocks=40)
     tried = (Tried(0, 0, outcome(1.0)), Tried(0, 1, outcome(1.0)))
-    pace = _Pace(study, tried)
+    pace = Pace(study, tried)
     from bystander.design import PlannedBlock
 
     for block in range(8):

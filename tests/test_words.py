@@ -158,7 +158,7 @@ def test_what_to_do_next_follows_the_verdicts() -> None:
     assert "bystander check tries b once" in next_sentence(failed)
     assert "bystander observe --blocks 40" in next_sentence(unclear)
     assert "the page for a reviewer" in next_sentence(decide(made_record(suite(a=1.0))))
-    assert "not finished" in next_sentence(decide(made_record(suite(a=1.0), state="interrupted")))
+    assert "observe --resume made-up-1" in next_sentence(decide(made_record(suite(a=1.0), state="interrupted")))
     assert "--arm before=" in next_sentence(decide(made_record({"a": {"now": noisy(10, 1)}})))
 
 

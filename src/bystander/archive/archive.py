@@ -115,6 +115,12 @@ class Archive:
             self._connection, study, study_folder, arms, measures, machine, version, origin, started_wall_s, notes, uuid
         )
 
+    def resume(self, head: RecordHead, machine: Mapping[str, Any]) -> RecordWriter:
+        """Return the writer of a record that was not finished; its half blocks are void from now on."""
+        from bystander.archive.writer import resume_record
+
+        return resume_record(self._connection, head.uuid, head.measures, machine)
+
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
         return self._reader.heads()

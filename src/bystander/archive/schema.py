@@ -93,7 +93,6 @@ Table(
     Column("record_id", ForeignKey("record.id"), nullable=False),
     Column("workload", Integer, nullable=False),
     Column("number", Integer, nullable=False),
-    Column("machine_id", ForeignKey("machine.id")),
     UniqueConstraint("record_id", "workload", "number"),
 )
 Table(
@@ -101,7 +100,8 @@ Table(
     tables,
     Column("id", Integer, primary_key=True),
     Column("block_id", ForeignKey("block.id"), nullable=False),
-    Column("number", Integer, nullable=False),
+    Column("number", Integer, nullable=False),  # from 0; a void attempt is followed by the next
+    Column("machine_id", ForeignKey("machine.id"), nullable=False),
     Column("state", String, nullable=False),  # "open" until its last trial ended, then "whole"; or "void"
     UniqueConstraint("block_id", "number"),
 )

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, bindparam, select
+from sqlalchemy import Connection, bindparam, func, select
 
 from bystander.archive.engine import atomic
 from bystander.archive.schema import tables
@@ -26,7 +26,7 @@ from bystander.design import (
 )
 from bystander.errors import ArchiveError
 
-__all__ = ["RecordWriter", "begin_record"]
+__all__ = ["RecordWriter", "begin_record", "resume_record"]
 
 _T = tables.tables
 _SLUG_LENGTH = 20
@@ -34,7 +34,7 @@ _SLUG_LENGTH = 20
 
 # Statements are built once: building one takes longer than running it.
 _INSERT = {name: table.insert() for name, table in _T.items()}
-_WHOLE = _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state="whole")
+_STATE = _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state=bindparam("new"))
 
 
 def packed(values: Any, kind: str = "<f8") -> bytes:
@@ -88,6 +88,28 @@ def begin_record(
     return RecordWriter(connection, record, measures, machine_id), name
 
 
+def resume_record(
+    connection: Connection, uuid: str, measures: Sequence[Measure], machine: Mapping[str, Any]
+) -> RecordWriter:
+    """Return the writer of a record that is there; its half attempts are void from now on.
+
+    Parameters
+    ----------
+    machine : mapping
+        The machine as it is now; the attempts that follow name it.
+    """
+    record, attempt, block = _T["record"], _T["attempt"], _T["block"]
+    with atomic(connection):
+        record_id = connection.execute(select(record.c.id).where(record.c.uuid == uuid)).scalar_one()
+        mine = select(block.c.id).where(block.c.record_id == record_id)
+        halves = attempt.update().where(attempt.c.state == "open", attempt.c.block_id.in_(mine))
+        connection.execute(halves.values(state="void"))
+        connection.execute(record.update().where(record.c.id == record_id).values(state="running"))
+        host = {"record_id": record_id, "boot_id": machine.get("boot_id"), "facts": json.dumps(dict(machine))}
+        machine_id = insert(connection, "machine", host)
+    return RecordWriter(connection, record_id, measures, machine_id)
+
+
 def _free_name(title: str, taken: set[str]) -> str:
     """Return a readable name that is free: words of the study's name, and a number."""
     words = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-") or "record"
@@ -121,7 +143,7 @@ class RecordWriter:
         """Write one trial, and say whether it was the last of its block; on disk on return."""
         readings = [outcome.readings.get(name, np.nan) for name in self._measures]
         with atomic(self._connection) as connection:
-            attempt = self._attempts.get((workload, block)) or self._open_block(workload, block)
+            attempt = self._attempts.get((workload, block)) or self._open_attempt(workload, block)
             row = {
                 "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
                 "detail": outcome.detail, "limit_s": limit_s if outcome.status is Status.CUT else None,
@@ -131,19 +153,25 @@ class RecordWriter:
             }  # fmt: skip
             connection.execute(_INSERT["trial"], row)
             if last:
-                connection.execute(_WHOLE, {"attempt": attempt})
+                connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
         self._attempts[workload, block] = attempt
 
-    def _open_block(self, workload: int, block: int) -> int:
-        row = {
-            "record_id": self.record_id,
-            "workload": workload,
-            "number": block,
-            "machine_id": self._machine_id,
-        }
-        block_id = insert(self._connection, "block", row)
-        attempt = {"block_id": block_id, "number": 0, "state": "open"}
+    def _open_attempt(self, workload: int, block: int) -> int:
+        """Return a new attempt of a block, which is made when this is its first."""
+        table, attempts = _T["block"], _T["attempt"]
+        row = {"record_id": self.record_id, "workload": workload, "number": block}
+        there = select(table.c.id).where(*(table.c[name] == value for name, value in row.items()))
+        block_id = self._connection.execute(there).scalar() or insert(self._connection, "block", row)
+        before = select(func.count()).select_from(attempts).where(attempts.c.block_id == block_id)
+        number = self._connection.execute(before).scalar_one()
+        attempt = {"block_id": block_id, "number": number, "machine_id": self._machine_id, "state": "open"}
         return insert(self._connection, "attempt", attempt)
+
+    def void(self, workload: int, block: int) -> None:
+        """Put a block's attempt aside: its trials are kept, but never paired."""
+        attempt = self._attempts.pop((workload, block))
+        with atomic(self._connection) as connection:
+            connection.execute(_STATE, {"attempt": attempt, "new": "void"})
 
     def machine_state(self, facts: Mapping[str, Any]) -> None:
         """Write down how the machine is now."""
@@ -151,14 +179,25 @@ class RecordWriter:
         with atomic(self._connection) as connection:
             connection.execute(_INSERT["machine_state"], row)
 
+    def remark(self, sentence: str) -> None:
+        """Add a note to the record, which every output repeats."""
+        with atomic(self._connection):
+            self._update({"notes": json.dumps([*self._notes(), sentence])})
+
     def finish(self, state: str, notes: Sequence[str] = ()) -> None:
         """Say how the record ended: "complete" or "interrupted"; add notes to it."""
+        with atomic(self._connection):
+            told = json.dumps([*self._notes(), *notes])
+            self._update({"state": state, "ended_wall_s": time.time(), "notes": told})
+
+    def _notes(self) -> list[str]:
         table = _T["record"]
-        mine = table.c.id == self.record_id
-        with atomic(self._connection) as connection:
-            kept = json.loads(connection.execute(select(table.c.notes).where(mine)).scalar_one())
-            values = {"state": state, "ended_wall_s": time.time(), "notes": json.dumps([*kept, *notes])}
-            connection.execute(table.update().where(mine).values(**values))
+        kept = self._connection.execute(select(table.c.notes).where(table.c.id == self.record_id)).scalar_one()
+        return list(json.loads(kept))
+
+    def _update(self, values: Mapping[str, Any]) -> None:
+        table = _T["record"]
+        self._connection.execute(table.update().where(table.c.id == self.record_id).values(**values))
 
     def arrays(self, arrays: Sequence[TrialArray]) -> None:
         """Write many trials in one transaction."""

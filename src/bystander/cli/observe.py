@@ -46,6 +46,15 @@ def observe(
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
     ] = None,
+    resume: Annotated[
+        bool,
+        typer.Option(
+            "--resume", help="Finish a record that was interrupted: --resume [RECORD], the newest by default."
+        ),
+    ] = False,
+    elsewhere: Annotated[
+        bool, typer.Option("--elsewhere", help="Resume although this is another boot or machine; it is noted.")
+    ] = False,
     archive: ArchiveOption = None,
     quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
 ) -> None:
@@ -54,37 +63,59 @@ def observe(
     from bystander.cli.live import Display
     from bystander.flow.decide import decided
     from bystander.flow.observe import observe as run
-    from bystander.flow.places import load_study, new_archive
+    from bystander.flow.observe import resume as resumed
+    from bystander.flow.places import find_archive, load_study, new_archive
     from bystander.flow.quick import commands_study, one_command_study
 
-    if command and arm:
-        raise UsageError("a command after -- and --arm are both given; keep the one that is meant")
-    if (command or arm) and study:
-        raise UsageError("--study and a command are both given; keep the one that is meant")
-    keep = keep_environment or []
-    if command:
-        planned, place = one_command_study(command, here(), keep)
-    elif arm:
-        planned, place = commands_study(arm, here(), keep)
+    given = [
+        name
+        for name, value in (
+            ("--study", study),
+            ("--arm", arm),
+            ("--blocks", blocks),
+            ("--seed", seed),
+            ("--margin", margin),
+            ("--keep-environment", keep_environment),
+        )
+        if value
+    ]
+    if resume and (given or len(command or []) > 1):
+        raise UsageError(f"--resume finishes a plan as it is; {given[0] if given else 'a command'} does not apply")
+    if elsewhere and not resume:
+        raise UsageError("--elsewhere goes with --resume")
+    if not resume and command and (arm or study):
+        raise UsageError(
+            f"a command after -- and {'--arm' if arm else '--study'} are both given; keep the one that is meant"
+        )
+    if arm and study:
+        raise UsageError("--study and --arm are both given; keep the one that is meant")
+    if resume:
+        target = find_archive(archive, variables(), here())
+        with Display(quiet) as display:
+            result = resumed(target, command[0] if command else None, variables(), display, elsewhere)
     else:
-        planned, place = load_study(study, here())
-        planned = replace(planned, keep_environment=(*planned.keep_environment, *keep))
-    planned = replace(
-        planned,
-        blocks=blocks or planned.blocks,
-        seed=planned.seed if seed is None else seed,
-        margin=share_option("--margin", margin, 1.0) or planned.margin,
-    )
-    target = new_archive(archive, variables(), place)
-    with Display(quiet) as display:
-        result = run(planned, place, target, variables(), display)
+        keep = keep_environment or []
+        if command:
+            planned, place = one_command_study(command, here(), keep)
+        elif arm:
+            planned, place = commands_study(arm, here(), keep)
+        else:
+            planned, place = load_study(study, here())
+            planned = replace(planned, keep_environment=(*planned.keep_environment, *keep))
+        planned = replace(
+            planned,
+            blocks=blocks or planned.blocks,
+            seed=planned.seed if seed is None else seed,
+            margin=share_option("--margin", margin, 1.0) or planned.margin,
+        )
+        target = new_archive(archive, variables(), place)
+        with Display(quiet) as display:
+            result = run(planned, place, target, variables(), display)
     if result.record:
         show(decided(target, result.record))
     if not result.complete:
-        told = (
-            f"interrupted; record {result.record} is unfinished"
-            if result.record
-            else "interrupted; nothing was recorded"
-        )
+        told = "interrupted; nothing was recorded"
+        if result.record:
+            told = f"interrupted; record {result.record} is unfinished: bystander observe --resume finishes it"
         typer.echo(f"bystander: {told}", err=True)
         raise typer.Exit(INTERRUPTED)

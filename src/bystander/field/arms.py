@@ -14,7 +14,7 @@ import shutil
 import subprocess
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from bystander.design import Arm, ArmState, Study, arm_key, filled_words
@@ -78,6 +78,33 @@ class ArmMaker:
             folder = self._laid_out(arm, key, source, environment)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
         return ArmState(arm.name, key, str(folder), source.identity, facts)
+
+    def again(self, study: Study, arm: Arm, state: ArmState) -> ArmState:
+        """Return an arm of an earlier record, in the very state that it had then.
+
+        What was laid out then is used as it is, however the working tree or a tag has moved since.
+
+        Raises
+        ------
+        ArmError
+            When that state is gone or another interpreter would run it.
+        """
+        environment: Mapping[str, str] = state.facts.get("environment", {})
+        laid_out = "digest" not in state.facts and not arm.in_place
+        if laid_out and (self._arms / f"{state.key}.ready").exists() and Path(state.folder).is_dir():
+            folder = _Source("", "", {}, folder=Path(state.folder))
+            then = state.facts.get("interpreter", {}).get("version")
+            now = self._interpreter(study, arm, environment, folder).get("version")
+            if then != now:
+                raise ArmError(f"arm {arm.name} ran under {then} and would now run under {now}; begin a new record")
+            return state
+        commit = state.facts.get("commit")
+        made = self.make(study, replace(arm, revision=commit) if commit else arm)
+        if made.key != state.key:
+            raise ArmError(
+                f"arm {arm.name} is not what it was: {state.identity} then, {made.identity} now; begin a new record"
+            )
+        return replace(made, identity=state.identity, facts={**made.facts, "environment": environment})
 
     def _interpreter(self, study: Study, arm: Arm, environment: Mapping[str, str], source: _Source) -> dict[str, str]:
         """Return facts of the Python interpreter that the arm's first Python command would run, if any."""

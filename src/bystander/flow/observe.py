@@ -1,16 +1,15 @@
-"""`bystander observe`: the trials of a study, each on disk before the next begins."""
+"""`bystander observe`: the trials of a study, each on disk before the next begins; and their resumption."""
 
 from __future__ import annotations
 
-import math
 import secrets
 import time
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
-
-import numpy as np
+from typing import TYPE_CHECKING, Any
 
 from bystander import __version__
 from bystander.archive import Archive
@@ -18,24 +17,54 @@ from bystander.design import (
     OBSERVED,
     ArmState,
     PlannedBlock,
-    Status,
+    Record,
     Study,
     TrialOutcome,
     plan_rounds,
     workload_key,
 )
-from bystander.errors import LauncherError
-from bystander.field import Launcher, MachineLock, StudyFolder, folder_digest, machine_facts
+from bystander.errors import ArmError, LauncherError, UsageError
+from bystander.field import (
+    ArmMaker,
+    Launcher,
+    MachineLock,
+    StudyFolder,
+    folder_digest,
+    machine_facts,
+)
 from bystander.flow.check import shims, too_few
 from bystander.flow.interrupts import Interrupts
-from bystander.flow.observer import Observer, Progress
-from bystander.flow.rehearsal import OVERHEAD_S, Commands, Tried, expected_seconds, make_arms, rehearse
-from bystander.stats import interval, walsh_contrasts
+from bystander.flow.observer import Observer
+from bystander.flow.pace import Pace
+from bystander.flow.rehearsal import Commands, Runs, make_arms, ready_commands, rehearse
 
 if TYPE_CHECKING:
     from bystander.archive import RecordWriter
 
-__all__ = ["Observed", "observe"]
+__all__ = ["Observed", "Surroundings", "observe", "resume"]
+
+_CLOCK_GAP_S = 1.0  # a block during which the clocks part by more was not one run
+_ATTEMPTS = 3  # of one block in one session, before it is taken as it is
+
+
+def _clock_offset() -> float:
+    """Return wall time less monotonic time, in seconds; it jumps when the machine slept or a clock was set."""
+    return time.time() - time.monotonic()
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What an observation takes from the world, so that tests can give it another one.
+
+    Attributes
+    ----------
+    launch : callable
+        Takes the descriptors of the machine lock and of interrupts; returns what runs trials, as a context.
+    """
+
+    launch: Callable[[int, int], AbstractContextManager[Runs]] = Launcher
+    clock_offset: Callable[[], float] = _clock_offset
+    machine: Callable[[], dict[str, Any]] = machine_facts
 
 
 @dataclass(frozen=True)
@@ -57,59 +86,33 @@ class _StopAskedError(Exception):
     """The user asked to stop."""
 
 
-class _Pace:
-    """Times of blocks so far: how long is left, and how precise each workload is."""
+@dataclass(frozen=True)
+class _Session:
+    """What stays the same from the first trial to the last."""
 
-    def __init__(self, study: Study, tried: tuple[Tried, ...]) -> None:
-        self.study = study
-        self.blocks = [0] * len(study.workloads)
-        self.spent = [0.0] * len(study.workloads)
-        for one in tried:
-            self.spent[one.workload] += one.outcome.readings.get("elapsed", 0.0) + OVERHEAD_S
-        self.values: list[list[list[float]]] = [[] for _ in study.workloads]
-        self.precision: list[float | None] = [None] * len(study.workloads)
-
-    def add(self, block: PlannedBlock, outcomes: Mapping[int, TrialOutcome], seconds: float) -> Progress:
-        """Count a whole block and return how far things are."""
-        w = block.workload
-        self.spent[w] = seconds if self.blocks[w] == 0 else self.spent[w] + seconds
-        self.blocks[w] += 1
-        row = [_log_reading(outcomes[a], self.study.measure) for a in range(len(self.study.arms))]
-        self.values[w].append(row)
-        self.precision[w] = self._precision(w)
-        left = sum(
-            spent / max(done, 1) * (self.study.blocks - done)
-            for spent, done in zip(self.spent, self.blocks, strict=True)
-        )
-        planned = self.study.blocks * len(self.study.workloads)
-        return Progress(sum(self.blocks), planned, left, tuple(self.blocks), tuple(self.precision))
-
-    def _precision(self, w: int) -> float | None:
-        """Return half the width of the widest interval at the study's risk, as a share."""
-        values = np.array(self.values[w])
-        if values.shape[1] == 1:
-            return None
-        differences = (values[:, 1:] - values[:, :1]).T
-        widths = []
-        for row in np.where(np.isfinite(differences), differences, 0.0):
-            low, high = interval(walsh_contrasts(row[None, :], row[None, :]), np.array([self.study.risk]))
-            widths.append(float(high[0] - low[0]) / 2)
-        widest = max(widths)
-        return math.expm1(widest) if math.isfinite(widest) and widest < 5 else None
+    study: Study
+    place: StudyFolder
+    arms: tuple[ArmState, ...]
+    commands: Commands
+    observer: Observer
+    world: Surroundings
 
 
-def _log_reading(outcome: TrialOutcome, measure: str) -> float:
-    value = outcome.readings.get(measure, math.nan)
-    return math.log(value) if value > 0 and outcome.status is Status.OK else math.nan
-
-
-def observe(study: Study, place: StudyFolder, archive: Path, caller: Mapping[str, str], observer: Observer) -> Observed:
+def observe(
+    study: Study,
+    place: StudyFolder,
+    archive: Path,
+    caller: Mapping[str, str],
+    observer: Observer,
+    world: Surroundings | None = None,
+) -> Observed:
     """Run all trials of a study into a new record.
 
     Raises
     ------
     MachineBusyError, ArmError, ArchiveError, LauncherError, StudyError
     """
+    world = world or Surroundings()
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
     for sentence in too_few(study):
         observer.remark(sentence)
@@ -117,65 +120,170 @@ def observe(study: Study, place: StudyFolder, archive: Path, caller: Mapping[str
         arms, commands = make_arms(study, place, caller, observer)
         for sentence in shims(arms):
             observer.remark(sentence)
-        with (
-            Archive(archive, create=True) as kept,
-            Interrupts() as interrupts,
-            Launcher(lock.fd, interrupts.fd) as launcher,
-        ):
-            try:
-                tried, differences = rehearse(study, commands, launcher, observer)
-            except KeyboardInterrupt:
-                return Observed("", complete=False)
-            for one in differences:
-                names = study.workloads[one.workload].name, study.arms[one.arm].name, study.reference.name
-                observer.remark("{}: {} gives another answer than {}.".format(*names))
-            writer, name = kept.begin(study, str(place.path), arms, OBSERVED, machine_facts(), __version__)
-            observer.begun(study, name, expected_seconds(study, tried))
-            pace = _Pace(study, tried)
-            try:
-                _run(study, commands, launcher, writer, pace, observer, interrupts)
-            except (_StopAskedError, KeyboardInterrupt):
-                writer.finish("interrupted", _changed_folders(study, place, arms))
-                return Observed(name, complete=False)
-            except LauncherError:
-                writer.finish("interrupted", ["The launcher went away; the observation ended there."])
-                raise
-            writer.machine_state(machine_facts())
-            changed = _changed_folders(study, place, arms)
-            for sentence in changed:
-                observer.remark(sentence)
-            writer.finish("complete", changed)
+        session = _Session(study, place, arms, commands, observer, world)
+        with Archive(archive, create=True) as kept:
+
+            def begin() -> tuple[RecordWriter, str]:
+                return kept.begin(study, str(place.path), arms, OBSERVED, world.machine(), __version__)
+
+            return _conducted(session, lock, begin, set())
+
+
+def resume(
+    archive: Path,
+    name: str | None,
+    caller: Mapping[str, str],
+    observer: Observer,
+    elsewhere: bool = False,
+    world: Surroundings | None = None,
+) -> Observed:
+    """Finish the plan of a record that was not finished; blocks that are whole are not run again.
+
+    Arms are taken in the very state that they had; half blocks are void, and run again whole in the same
+    order.
+
+    Parameters
+    ----------
+    elsewhere : bool
+        Go on although this is another boot or machine; each block then names the one it ran on.
+
+    Raises
+    ------
+    UsageError
+        When there is nothing to finish, or this is not the machine as it was and `elsewhere` is not given.
+    ArmError
+        When an arm is not what it was.
+    """
+    world = world or Surroundings()
+    with Archive(archive) as kept:
+        record = kept.load(name)
+        head = record.head
+        if head.complete or head.origin != "observed":
+            raise UsageError(f"record {head.name} is complete; there is nothing to resume")
+        moved = _moved(head.machine, world.machine())
+        if moved and not elsewhere:
+            raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
+        place = StudyFolder(Path(head.study_folder))
+        with MachineLock(head.study.name) as lock:
+            arms, commands = _arms_again(head.study, head.arms, place, caller)
+            for arm in arms:
+                observer.made(arm)
+            session = _Session(head.study, place, arms, commands, observer, world)
+
+            def begin() -> tuple[RecordWriter, str]:
+                writer = kept.resume(head, world.machine())
+                if moved:
+                    writer.remark(f"Resumed elsewhere: {moved}.")
+                return writer, head.name
+
+            return _conducted(session, lock, begin, _whole_blocks(record))
+
+
+def _whole_blocks(record: Record) -> set[tuple[int, int]]:
+    trials = record.trials
+    return set(zip(trials.workload.tolist(), trials.block.tolist(), strict=True))
+
+
+def _moved(then: Mapping[str, Any], now: Mapping[str, Any]) -> str:
+    """Say how the machine is not the one it was, or ""."""
+    for key, what in (("host", "machine"), ("processor", "processor"), ("cores", "number of cores")):
+        if then.get(key) != now.get(key):
+            return f"it ran on another {what} ({then.get(key)} then, {now.get(key)} now)"
+    return "the machine was started again since" if then.get("boot_id") != now.get("boot_id") else ""
+
+
+def _arms_again(
+    study: Study, states: tuple[ArmState, ...], place: StudyFolder, caller: Mapping[str, str]
+) -> tuple[tuple[ArmState, ...], Commands]:
+    if not place.path.is_dir():
+        raise ArmError(f"the study's folder {place.path} is gone")
+    maker = ArmMaker(place, caller)
+    arms = tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))
+    return arms, ready_commands(study, arms)
+
+
+def _conducted(
+    session: _Session, lock: MachineLock, begin: Callable[[], tuple[RecordWriter, str]], done: set[tuple[int, int]]
+) -> Observed:
+    """Rehearse, begin, run what is not done yet, and say how the record ended."""
+    study, observer = session.study, session.observer
+    with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
+        try:
+            tried, differences = rehearse(study, session.commands, launcher, observer)
+        except KeyboardInterrupt:
+            return Observed("", complete=False)
+        for one in differences:
+            names = study.workloads[one.workload].name, study.arms[one.arm].name, study.reference.name
+            observer.remark("{}: {} gives another answer than {}.".format(*names))
+        writer, name = begin()
+        pace = Pace(study, tried, Counter(workload for workload, _ in done))
+        observer.begun(study, name, pace.left_s)
+        try:
+            _run(session, launcher, writer, pace, interrupts, done)
+        except (_StopAskedError, KeyboardInterrupt):
+            writer.finish("interrupted", _changed_folders(session))
+            return Observed(name, complete=False)
+        except LauncherError:
+            writer.finish("interrupted", ["The launcher went away; the observation ended there."])
+            raise
+        writer.machine_state(session.world.machine())
+        changed = _changed_folders(session)
+        for sentence in changed:
+            observer.remark(sentence)
+        writer.finish("complete", changed)
     return Observed(name, complete=True)
 
 
 def _run(
-    study: Study,
-    commands: Commands,
-    launcher: Launcher,
+    session: _Session,
+    launcher: Runs,
     writer: RecordWriter,
-    pace: _Pace,
-    observer: Observer,
+    pace: Pace,
     interrupts: Interrupts,
+    done: set[tuple[int, int]],
 ) -> None:
+    study = session.study
     keys = [workload_key(workload) for workload in study.workloads]
     assert study.seed is not None
     for block in plan_rounds(study.seed, keys, len(study.arms), study.blocks):
-        begun, outcomes = time.monotonic(), {}
-        for order, arm in enumerate(block.order):
-            outcome = outcomes[arm] = launcher.run(commands[block.workload, arm])
-            last = order == len(block.order) - 1
-            limit = study.workloads[block.workload].limit_s
-            writer.trial(block.workload, block.number, arm, order, outcome, limit, last)
-            if interrupts.asked and not (last and pace.blocks[block.workload] + 1 == study.blocks):
-                raise _StopAskedError
-        observer.progressed(pace.add(block, outcomes, time.monotonic() - begun))
+        if (block.workload, block.number) in done:
+            continue
+        for attempt in range(_ATTEMPTS):
+            begun, offset = time.monotonic(), session.world.clock_offset()
+            outcomes = _block(session, block, launcher, writer, interrupts)
+            gap = abs(session.world.clock_offset() - offset)
+            if gap <= _CLOCK_GAP_S or attempt == _ATTEMPTS - 1:
+                break
+            writer.void(block.workload, block.number)
+            name = study.workloads[block.workload].name
+            sentence = f"Block {block.number} of {name} was run again: the machine slept or its clock was set."
+            writer.remark(sentence)
+            session.observer.remark(sentence)
+        session.observer.progressed(pace.add(block, outcomes, time.monotonic() - begun))
+        if interrupts.asked and sum(pace.blocks) < study.blocks * len(study.workloads):
+            raise _StopAskedError
 
 
-def _changed_folders(study: Study, place: StudyFolder, arms: tuple[ArmState, ...]) -> list[str]:
+def _block(
+    session: _Session, block: PlannedBlock, launcher: Runs, writer: RecordWriter, interrupts: Interrupts
+) -> dict[int, TrialOutcome]:
+    """Run one block; every trial is on disk before the next begins."""
+    outcomes: dict[int, TrialOutcome] = {}
+    limit = session.study.workloads[block.workload].limit_s
+    for order, arm in enumerate(block.order):
+        if order and interrupts.asked:
+            raise _StopAskedError
+        outcomes[arm] = launcher.run(session.commands[block.workload, arm])
+        last = order == len(block.order) - 1
+        writer.trial(block.workload, block.number, arm, order, outcomes[arm], limit, last)
+    return outcomes
+
+
+def _changed_folders(session: _Session) -> list[str]:
     """Say which folders that were used where they lie changed meanwhile."""
     told = []
-    for arm, state in zip(study.arms, arms, strict=True):
+    for arm, state in zip(session.study.arms, session.arms, strict=True):
         before = state.facts.get("digest")
-        if before and folder_digest((place.path / arm.folder).resolve()) != before:
+        if before and folder_digest((session.place.path / arm.folder).resolve()) != before:
             told.append(f"The folder {arm.folder} of arm {arm.name} changed during the observation.")
     return told

@@ -6,19 +6,39 @@ import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
-from bystander.field import ArmMaker, Launcher, ReadyCommand, StudyFolder, ready_command
+from bystander.field import ArmMaker, ReadyCommand, StudyFolder, ready_command
 from bystander.flow.observer import Observer
 
-__all__ = ["OVERHEAD_S", "AnswerDifference", "Commands", "Tried", "expected_seconds", "make_arms", "rehearse"]
+__all__ = [
+    "OVERHEAD_S",
+    "AnswerDifference",
+    "Commands",
+    "Runs",
+    "Tried",
+    "expected_seconds",
+    "make_arms",
+    "ready_commands",
+    "rehearse",
+]
 
 Commands = Mapping[tuple[int, int], ReadyCommand]
 
 OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
 _COMPARED_BYTES = 1 << 20
 _DIFF_LINES = 8
+
+
+class Runs(Protocol):
+    """What runs a trial: the launcher, or a stand-in for it."""
+
+    output: Path
+
+    def run(self, command: ReadyCommand) -> TrialOutcome:
+        """Run one trial to its end; its standard output is then in the file `output`."""
 
 
 @dataclass(frozen=True)
@@ -49,22 +69,32 @@ def make_arms(
         observer.making(arm.name)
         states.append(maker.make(study, arm))
         observer.made(states[-1])
+    return tuple(states), ready_commands(study, tuple(states))
+
+
+def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
+    """Return every command under every arm, with the environment that the arm's state holds.
+
+    Raises
+    ------
+    StudyError
+        With every program that cannot be found.
+    """
     commands: dict[tuple[int, int], ReadyCommand] = {}
     problems: list[str] = []
     for w, workload in enumerate(study.workloads):
         for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
             try:
-                environment = maker.environment(study, arm)
-                commands[w, a] = ready_command(workload, arm, state.folder, environment)
+                commands[w, a] = ready_command(workload, arm, state.folder, state.facts["environment"])
             except StudyError as error:
                 problems += error.problems
     if problems:
         raise StudyError(list(dict.fromkeys(problems)))
-    return tuple(states), commands
+    return commands
 
 
 def rehearse(
-    study: Study, commands: Commands, launcher: Launcher, observer: Observer
+    study: Study, commands: Commands, launcher: Runs, observer: Observer
 ) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
     """Try each workload once per arm, and compare answers where the study asks for it."""
     tried, differences = [], []

@@ -248,7 +248,7 @@ def next_sentence(decision: Decision) -> str:
     if not rows:
         return "Next: bystander observe --arm before='...' --arm after='...' compares two commands."
     if not decision.head.complete:
-        return "Next: bystander observe runs the whole study again; this record is not finished."
+        return f"Next: bystander observe --resume {name} finishes this record."
     failed = [row for row in rows if row.verdict == "failed"]
     if failed:
         return f"Next: bystander check tries {failed[0].workload} once and shows how it fails."
