@@ -11,6 +11,7 @@ import pytest
 from builders import made_record, noisy
 
 from bystander.archive import Archive
+from bystander.archive.care import compact, mend
 from bystander.archive.place import refuse_network
 from bystander.archive.schema import MIGRATIONS
 from bystander.archive.versions import SCHEMA
@@ -135,3 +136,87 @@ def test_an_import_that_breaks_leaves_nothing(tmp_path: Path) -> None:
 def test_the_schema_known_to_readers_is_the_newest() -> None:
     """The number that is known without loading the schema is that of the last migration."""
     assert len(MIGRATIONS) == SCHEMA
+
+
+def filled(path: Path, records: int = 2, blocks: int = 300) -> None:
+    """Write records of so many whole blocks with two trials each, in one transaction."""
+    with Archive(path, create=True) as archive:
+        for _ in range(records):
+            writer, _ = begun(archive)  # type: ignore[misc]
+            with archive.atomic():
+                for block in range(blocks):
+                    for arm in range(2):
+                        writer.trial(0, block, arm, arm, outcome(0.5), 9.0, last=arm == 1)
+                writer.finish("complete")
+
+
+def test_records_are_removed_whole_and_their_room_is_given_back(tmp_path: Path) -> None:
+    """Nothing of a removed record is left in any table; the other one is untouched; the file shrinks."""
+    path = tmp_path / "a.sqlite"
+    filled(path)
+    with Archive(path) as archive:
+        readings = archive.record_bytes()
+        archive.remove(archive.head("made-up-1"))
+    with sqlite3.connect(path) as connection:
+        owned = [t for t in ("arm", "workload", "measure", "machine", "block") if t]
+        left = [connection.execute(f"SELECT DISTINCT record_id FROM {table}").fetchall() for table in owned]
+        counts = [connection.execute(f"SELECT COUNT(*) FROM {t}").fetchone()[0] for t in ("trial", "attempt", "block")]
+    before, after = compact(path)
+    with Archive(path) as archive:
+        kept = archive.load()
+
+    assert readings == {"made-up-1": 600 * 8 * len(OBSERVED), "made-up-2": 600 * 8 * len(OBSERVED)}
+    assert left == [[(2,)]] * 5
+    assert counts == [600, 300, 300]
+    assert after < before
+    assert len(kept.trials) == 600
+
+
+def test_notes_are_repeated(tmp_path: Path) -> None:
+    """A note stands in the head and in every decision."""
+    path = tmp_path / "a.sqlite"
+    filled(path, 1, 9)
+    with Archive(path) as archive:
+        archive.note(archive.head(), "the crane was running")
+        notes = decide(archive.load()).notes
+
+    assert any(note.text == "the crane was running" for note in notes)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_can_be_read_of_a_damaged_archive_is_saved(tmp_path: Path, seed: int) -> None:
+    """Pages in the middle are overwritten with noise: the rest of the trials is there, and the new archive opens."""
+    path, target = tmp_path / "a.sqlite", tmp_path / "b.sqlite"
+    filled(path)
+    compact(path)  # so that everything is in the one file
+    data = bytearray(path.read_bytes())
+    chance = np.random.default_rng(seed)
+    pages = len(data) // 4096
+    for page in chance.choice(np.arange(pages // 2, pages), 3, replace=False).tolist():
+        data[page * 4096 : (page + 1) * 4096] = chance.bytes(4096)
+    path.write_bytes(data)
+    mended = mend(path, target)
+    with Archive(target) as archive:
+        heads = archive.heads()
+        trials = [len(archive.load(head.name).trials) for head in heads]
+
+    assert len(heads) == 2
+    assert mended.gaps >= 1
+    assert sum(trials) > 600
+    with pytest.raises(ArchiveError, match="there already"):
+        mend(path, target)
+
+
+def test_a_whole_archive_is_mended_whole(tmp_path: Path) -> None:
+    """Without damage every row is saved; where nothing is left that is said."""
+    path = tmp_path / "a.sqlite"
+    filled(path, 1, 20)
+    mended = mend(path, tmp_path / "b.sqlite")
+    (tmp_path / "c.sqlite").write_bytes(b"SQLite format 3\0" + bytes(5000))
+
+    assert (mended.gaps, mended.rows["trial"]) == (0, 40)
+    with Archive(tmp_path / "b.sqlite") as archive:
+        assert len(archive.load().trials) == 40
+    with pytest.raises(ArchiveError, match="nothing can be read"):
+        mend(tmp_path / "c.sqlite", tmp_path / "d.sqlite")
+    assert not (tmp_path / "d.sqlite").exists()

@@ -221,6 +221,74 @@ def test_two_observations_do_not_run_at_once(study: Path, run: Run, running: Run
     assert first.returncode == 130
 
 
+def test_a_second_observation_can_wait(study: Path, run: Run, running: Running) -> None:
+    """With --wait it is told who runs, and starts when that one has ended."""
+    study.write_text(study.read_text(encoding="utf-8").replace("blocks = 7", "blocks = 60"), encoding="utf-8")
+    first = running()
+    said = run("observe", "--wait", "--blocks", "2").stderr
+    first.communicate(timeout=60)
+
+    assert "waiting for its end" in said
+    assert first.returncode == 0
+
+
+def test_workloads_are_chosen_by_pattern(run: Run, tmp_path: Path) -> None:
+    """Names, names without inputs, and patterns; a slip is answered with the nearest."""
+    run("demo", "office", "--recorded")
+    office = tmp_path / "office"
+    for words, names in (
+        (("year*",), {"year[port=north]", "year[port=south]"}),
+        (("year",), {"year[port=north]", "year[port=south]"}),
+        (("year[port=south]", "s?art"), {"year[port=south]", "start"}),
+    ):
+        options = [part for word in words for part in ("--only", word)]
+        assert set(primary(verdicts(run, *options, cwd=office))) == names
+    assert 'did you mean "start"' in run("decide", "--only", "strat", code=2, cwd=office).stderr
+    trials = json.loads(run("check", "--only", "s*", "--json", cwd=office).stdout)["trials"]
+    assert {trial["workload"] for trial in trials} == {"start"}
+    run("observe", "--only", "start", "--blocks", "2", "--quiet", cwd=office)
+    assert set(primary(verdicts(run, cwd=office))) == {"start"}
+
+
+def test_the_archive_is_cared_for(run: Run, study: Path, tmp_path: Path) -> None:
+    """Notes are repeated, removal asks first, room is given back, damage is mended into a new file."""
+    for _ in range(2):
+        run("observe", "--quiet", "--blocks", "2")
+    run("records", "note", "two-commands-1", "the crane was running")
+    assert "the crane was running" in run("decide", "two-commands-1").stdout
+    run("records", "remove", "two-commands-1", code=1)  # it asks, and nobody answers
+    assert "two-commands-1" in run("records", "list").stdout
+    run("records", "remove", "two-commands-1", "--yes")
+    assert "two-commands-1" not in run("records", "list").stdout
+    assert "no record" in run("records", "remove", "two-commands-1", "--yes", code=2).stderr
+    assert json.loads(run("records", "size", "--json").stdout)["readings_bytes"]["two-commands-2"] > 0
+    assert "now" in run("records", "compact").stdout
+    assert "1 records" in run("records", "mend", "--to", "mended.sqlite").stdout
+    assert set(primary(verdicts(run, "--archive", "mended.sqlite"))) == {"say", "wait"}
+    assert "there already" in run("records", "mend", "--to", "mended.sqlite", code=1).stderr
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_full_disk_loses_no_trial_that_ended(run: Run, tmp_path: Path) -> None:
+    """On a file system too small for the record: one sentence, the archive opens, the trials so far are there."""
+    small = tmp_path / "small"
+    small.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=420k", "none", str(small)], check=False).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        (small / "bystander.toml").write_text(
+            'blocks = 400\n[arms.a]\n[arms.b]\nsettings.n = 2\n[workloads.w]\ncommand = "true"\n', encoding="utf-8"
+        )
+        said = run("observe", "--quiet", code=1, cwd=small).stderr
+        shown = json.loads(run("records", "show", "--json", cwd=small).stdout)
+    finally:
+        subprocess.run(["umount", str(small)], check=True)
+
+    assert "cannot be written: database or disk is full" in said
+    assert shown["trials"] > 2
+    assert not shown["complete"]
+
+
 def test_records_travel_between_archives(run: Run, study: Path, tmp_path: Path) -> None:
     """Exported as CSV or JSON and imported elsewhere, a record is decided alike."""
     run("observe", "--quiet")

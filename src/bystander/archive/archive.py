@@ -121,6 +121,24 @@ class Archive:
 
         return resume_record(self._connection, head.uuid, head.measures, machine)
 
+    def note(self, head: RecordHead, text: str) -> None:
+        """Add a note to a record, which every output repeats."""
+        from bystander.archive.care import add_note
+
+        add_note(self._connection, head.uuid, text)
+
+    def remove(self, head: RecordHead) -> None:
+        """Remove a record and everything that belongs to it."""
+        from bystander.archive.care import remove_record
+
+        remove_record(self._connection, head.uuid)
+
+    def record_bytes(self) -> dict[str, int]:
+        """Return, by record name, the bytes of its readings."""
+        from bystander.archive.care import record_bytes
+
+        return record_bytes(self._connection)
+
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
         return self._reader.heads()

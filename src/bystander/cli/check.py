@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from bystander.cli.exit_codes import FAILED
-from bystander.cli.options import JsonOption, StudyOption, here, variables
+from bystander.cli.options import JsonOption, OnlyOption, StudyOption, here, variables
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -20,7 +20,7 @@ __all__ = ["EXAMPLE", "check", "show"]
 EXAMPLE = "Example: bystander check"
 
 
-def check(study: StudyOption = None, json: JsonOption = False) -> None:
+def check(study: StudyOption = None, only: OnlyOption = None, json: JsonOption = False) -> None:
     """Read the study, make the arms ready, try each workload once per arm, and say how long it will take."""
     from bystander.cli.console import output
     from bystander.cli.live import Display
@@ -28,7 +28,7 @@ def check(study: StudyOption = None, json: JsonOption = False) -> None:
     from bystander.flow.check import checked_json
 
     with Display(quiet=True) as display:
-        checked = run(study, here(), variables(), display)
+        checked = run(study, here(), variables(), display, only or ())
     if json:
         typer.echo(checked_json(checked))
     else:

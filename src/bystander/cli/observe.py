@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.options import ArchiveOption, StudyOption, here, share_option, variables
+from bystander.cli.options import ArchiveOption, OnlyOption, StudyOption, here, share_option, variables
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "observe"]
@@ -43,6 +43,7 @@ def observe(
             "--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."
         ),
     ] = None,
+    only: OnlyOption = None,
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
     ] = None,
@@ -56,11 +57,15 @@ def observe(
         bool, typer.Option("--elsewhere", help="Resume although this is another boot or machine; it is noted.")
     ] = False,
     archive: ArchiveOption = None,
+    wait: Annotated[
+        bool, typer.Option("--wait", help="Wait until another observation on this machine has ended.")
+    ] = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
 ) -> None:
     """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
     from bystander.cli.decide import show
     from bystander.cli.live import Display
+    from bystander.design import with_only
     from bystander.flow.decide import decided
     from bystander.flow.observe import observe as run
     from bystander.flow.observe import resume as resumed
@@ -75,6 +80,7 @@ def observe(
             ("--blocks", blocks),
             ("--seed", seed),
             ("--margin", margin),
+            ("--only", only),
             ("--keep-environment", keep_environment),
         )
         if value
@@ -92,7 +98,7 @@ def observe(
     if resume:
         target = find_archive(archive, variables(), here())
         with Display(quiet) as display:
-            result = resumed(target, command[0] if command else None, variables(), display, elsewhere)
+            result = resumed(target, command[0] if command else None, variables(), display, elsewhere, wait)
     else:
         keep = keep_environment or []
         if command:
@@ -101,7 +107,7 @@ def observe(
             planned, place = commands_study(arm, here(), keep)
         else:
             planned, place = load_study(study, here())
-            planned = replace(planned, keep_environment=(*planned.keep_environment, *keep))
+            planned = with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only or ())
         planned = replace(
             planned,
             blocks=blocks or planned.blocks,
@@ -110,7 +116,7 @@ def observe(
         )
         target = new_archive(archive, variables(), place)
         with Display(quiet) as display:
-            result = run(planned, place, target, variables(), display)
+            result = run(planned, place, target, variables(), display, wait)
     if result.record:
         show(decided(target, result.record))
     if not result.complete:

@@ -46,7 +46,10 @@ MarginOption = Annotated[
 ]
 RiskOption = Annotated[str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')]
 ArmOption = Annotated[str | None, typer.Option("--arm", help="Show this candidate only.")]
-OnlyOption = Annotated[list[str] | None, typer.Option("--only", help="Show this workload only; may be repeated.")]
+OnlyOption = Annotated[
+    list[str] | None,
+    typer.Option("--only", help="Take this workload only, or those of a pattern such as 'year*'; may be repeated."),
+]
 
 
 def share_option(name: str, text: str | None, most: float) -> float | None:

@@ -26,7 +26,9 @@ if TYPE_CHECKING:
 __all__ = ["app"]
 
 app = typer.Typer(
-    help="What the archive holds: list, show, export, import.", no_args_is_help=True, rich_markup_mode=None
+    help="What the archive holds, and its care: list, show, export, import, note, remove, size, compact, mend.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
 )
 
 
@@ -154,6 +156,85 @@ def import_(
         warn(note)
     typer.echo(f"record {record} is made from {file.name}.")
     typer.echo(f"Next: bystander decide {record}")
+
+
+@app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")
+def note(
+    record: Annotated[str, typer.Argument(help="A record's name or the beginning of its UUID.")],
+    text: Annotated[str, typer.Argument(help="What every output of this record shall repeat.")],
+    archive: ArchiveOption = None,
+) -> None:
+    """Add a note to a record; every output of it repeats the note."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import add_note
+
+    name = add_note(find_archive(archive, variables(), here()), record, text)
+    typer.echo(f"record {name} has a note more.")
+
+
+@app.command("remove", epilog="Example: bystander records remove harbour-office-1 --yes")
+def remove(
+    records: Annotated[list[str], typer.Argument(help="Names of records.")],
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    archive: ArchiveOption = None,
+) -> None:
+    """Remove records and all their trials; this cannot be undone."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import remove_records
+
+    target = find_archive(archive, variables(), here())
+    if not yes and not typer.confirm(f"Remove {', '.join(records)} and all trials in it?"):
+        typer.echo("nothing was removed.")
+        return
+    remove_records(target, records)
+    typer.echo(f"removed: {', '.join(records)}.")
+    typer.echo("Next: bystander records compact gives the room back.")
+
+
+@app.command("size", epilog="Example: bystander records size")
+def size(json: JsonOption = False, archive: ArchiveOption = None) -> None:
+    """Show what the archive takes: its file, the readings of each record, the arms laid out beside it."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import archive_size
+    from bystander.units import size_text
+
+    target = find_archive(archive, variables(), here())
+    found = archive_size(target)
+    if json:
+        document = {"file_bytes": found.file, "arms_bytes": found.arms, "readings_bytes": found.readings}
+        typer.echo(json_text.dumps(document, indent=2, ensure_ascii=False))
+        return
+    typer.echo(f"archive {target}: {size_text(found.file)}")
+    for name, readings in found.readings.items():
+        typer.echo(f"  {name}: readings {size_text(readings)}")
+    typer.echo(f"arms laid out beside it: {size_text(found.arms)}; they are made again when they are missing")
+
+
+@app.command("compact", epilog="Example: bystander records compact")
+def compact(archive: ArchiveOption = None) -> None:
+    """Give the room of removed records back to the disk."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import compact_archive
+    from bystander.units import size_text
+
+    before, after = compact_archive(find_archive(archive, variables(), here()))
+    typer.echo(f"the archive takes {size_text(after)} now, {size_text(before)} before.")
+
+
+@app.command("mend", epilog="Example: bystander records mend --to mended.sqlite")
+def mend(
+    to: Annotated[Path, typer.Option("--to", help="The new archive; it must not be there yet.")],
+    archive: ArchiveOption = None,
+) -> None:
+    """Save what can be read of a damaged archive into a new one; the damaged one stays as it is."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.records import mend_archive
+
+    rows, gaps = mend_archive(find_archive(archive, variables(), here()), to)
+    trials = rows["trial"] + rows["trial_array"]
+    lost = f"{gaps} stretches of rows could not be read" if gaps else "every row could be read"
+    typer.echo(f"{to} holds {rows['record']} records and {trials} rows of trials; {lost}.")
+    typer.echo(f"Next: bystander records list --archive {to}")
 
 
 def _when(head: RecordHead) -> str:

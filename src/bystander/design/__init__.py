@@ -1,5 +1,6 @@
 """What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
 
+from bystander.design.choice import chosen_names, with_only
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
@@ -52,6 +53,7 @@ __all__ = [
     "Workload",
     "arm_key",
     "block_order",
+    "chosen_names",
     "digest",
     "fill_shell",
     "filled_words",
@@ -62,5 +64,6 @@ __all__ = [
     "plan_rounds",
     "read_study",
     "shuffled",
+    "with_only",
     "workload_key",
 ]

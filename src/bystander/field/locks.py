@@ -6,6 +6,7 @@ import fcntl
 import json
 import os
 import time
+from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
@@ -24,10 +25,19 @@ def lock_path() -> Path:
 
 
 class MachineLock:
-    """Held while an observation runs; the launcher holds it too, so that it outlives a killed Bystander."""
+    """Held while an observation runs; the launcher holds it too, so that it outlives a killed Bystander.
 
-    def __init__(self, what: str, path: Path | None = None) -> None:
+    Parameters
+    ----------
+    what : str
+        What the others are told.
+    waiting : callable, optional
+        Wait when it is held, and tell this once; otherwise that is an error.
+    """
+
+    def __init__(self, what: str, path: Path | None = None, waiting: Callable[[str], None] | None = None) -> None:
         self.what = what
+        self.waiting = waiting
         self.path = path or lock_path()
         self.fd = -1
 
@@ -40,15 +50,24 @@ class MachineLock:
         try:
             fcntl.flock(self.fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            holder = self._holder()
-            os.close(self.fd)
-            raise MachineBusyError(
-                f"another observation runs on this machine ({holder}); two at once would disturb each other"
-            ) from None
+            self._busy()
         told = {"process": os.getpid(), "since": time.time(), "what": self.what}
         os.ftruncate(self.fd, 0)
         os.pwrite(self.fd, json.dumps(told).encode(), 0)
         return self
+
+    def _busy(self) -> None:
+        """Wait for the lock, or say who holds it."""
+        busy = f"another observation runs on this machine ({self._holder()})"
+        if self.waiting is None:
+            os.close(self.fd)
+            raise MachineBusyError(f"{busy}; two at once would disturb each other; --wait waits for its end") from None
+        self.waiting(f"{busy}; waiting for its end")
+        try:
+            fcntl.flock(self.fd, fcntl.LOCK_EX)
+        except BaseException:  # an interrupt, or a signal that ends us
+            os.close(self.fd)
+            raise
 
     def _holder(self) -> str:
         try:

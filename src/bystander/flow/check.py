@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from bystander.design import ArmState, Status, Study
+from bystander.design import ArmState, Status, Study, with_only
 from bystander.field import Launcher, MachineLock, machine_facts
 from bystander.flow.observer import Observer
 from bystander.flow.places import load_study
@@ -45,9 +45,12 @@ class Checked:
         return tuple(one for one in self.tried if one.outcome.status is not Status.OK)
 
 
-def check(path: Path | None, here: Path, caller: Mapping[str, str], observer: Observer) -> Checked:
+def check(
+    path: Path | None, here: Path, caller: Mapping[str, str], observer: Observer, only: Sequence[str] = ()
+) -> Checked:
     """Read the study, make the arms ready, try each workload once per arm, and describe the machine."""
     study, place = load_study(path, here)
+    study = with_only(study, only)
     arms, commands = make_arms(study, place, caller, observer)
     machine = machine_facts()
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:

@@ -104,6 +104,7 @@ def observe(
     archive: Path,
     caller: Mapping[str, str],
     observer: Observer,
+    wait: bool = False,
     world: Surroundings | None = None,
 ) -> Observed:
     """Run all trials of a study into a new record.
@@ -116,7 +117,7 @@ def observe(
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
     for sentence in too_few(study):
         observer.remark(sentence)
-    with MachineLock(study.name) as lock:
+    with MachineLock(study.name, waiting=observer.remark if wait else None) as lock:
         arms, commands = make_arms(study, place, caller, observer)
         for sentence in shims(arms):
             observer.remark(sentence)
@@ -135,6 +136,7 @@ def resume(
     caller: Mapping[str, str],
     observer: Observer,
     elsewhere: bool = False,
+    wait: bool = False,
     world: Surroundings | None = None,
 ) -> Observed:
     """Finish the plan of a record that was not finished; blocks that are whole are not run again.
@@ -146,6 +148,8 @@ def resume(
     ----------
     elsewhere : bool
         Go on although this is another boot or machine; each block then names the one it ran on.
+    wait : bool
+        Wait until another observation on this machine has ended.
 
     Raises
     ------
@@ -164,7 +168,7 @@ def resume(
         if moved and not elsewhere:
             raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
         place = StudyFolder(Path(head.study_folder))
-        with MachineLock(head.study.name) as lock:
+        with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
             arms, commands = _arms_again(head.study, head.arms, place, caller)
             for arm in arms:
                 observer.made(arm)

@@ -19,7 +19,19 @@ from bystander.exchange import (
     record_json,
 )
 
-__all__ = ["ImportOptions", "export_record", "heads", "import_file", "whole_record"]
+__all__ = [
+    "ArchiveSize",
+    "ImportOptions",
+    "add_note",
+    "archive_size",
+    "compact_archive",
+    "export_record",
+    "heads",
+    "import_file",
+    "mend_archive",
+    "remove_records",
+    "whole_record",
+]
 
 
 @dataclass(frozen=True)
@@ -127,3 +139,60 @@ def _import_readings(
         writer.arrays(imported.arrays)
         writer.finish("complete")
     return name, imported.notes
+
+
+def add_note(archive: Path, name: str | None, text: str) -> str:
+    """Add a note to a record and return the record's name."""
+    if not text.strip():
+        raise UsageError("a note needs some words")
+    with Archive(archive) as kept:
+        head = kept.head(name)
+        kept.note(head, text.strip())
+    return head.name
+
+
+def remove_records(archive: Path, names: Sequence[str]) -> None:
+    """Remove records; all of them must be there."""
+    with Archive(archive) as kept:
+        found = [kept.head(name) for name in names]
+        with kept.atomic():
+            for head in found:
+                kept.remove(head)
+
+
+@dataclass(frozen=True)
+class ArchiveSize:
+    """What an archive takes, in bytes: its file with its log, readings by record, and laid-out arms beside it."""
+
+    file: int
+    readings: dict[str, int]
+    arms: int
+
+
+def archive_size(archive: Path) -> ArchiveSize:
+    """Return what an archive and the arms beside it take."""
+    with Archive(archive) as kept:
+        readings = kept.record_bytes()
+    files = [archive, *(archive.with_name(archive.name + end) for end in ("-wal", "-shm"))]
+    folders = [archive.parent / name for name in ("arms", "objects")]
+    arms = sum(p.lstat().st_size for folder in folders if folder.is_dir() for p in folder.rglob("*") if p.is_file())
+    return ArchiveSize(sum(f.stat().st_size for f in files if f.exists()), readings, arms)
+
+
+def compact_archive(archive: Path) -> tuple[int, int]:
+    """Give the room of removed records back; return the file's bytes before and after."""
+    with Archive(archive):
+        pass  # says what is wrong with it, if anything
+    from bystander.archive.care import compact
+
+    return compact(archive)
+
+
+def mend_archive(damaged: Path, target: Path) -> tuple[dict[str, int], int]:
+    """Save what can be read of a damaged archive into a new one; return rows by table, and gaps."""
+    if not damaged.exists():
+        raise UsageError(f"there is no archive {damaged}")
+    from bystander.archive.care import mend
+
+    mended = mend(damaged, target)
+    return mended.rows, mended.gaps

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import MEASURES, Measure, Record, Status
+from bystander.design import MEASURES, Measure, Record, Status, chosen_names
 from bystander.errors import UsageError
 from bystander.stats import (
     benjamini_hochberg,
@@ -46,7 +46,7 @@ class Options:
     arm : str or None
         Show this candidate only.
     only : tuple of str
-        Show workloads of these names only. Neither lowers the number of comparisons.
+        Show workloads of these names or patterns only. Neither lowers the number of comparisons.
     """
 
     measure: str | None = None
@@ -96,6 +96,9 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     head = record.head
     study = head.study
     _known(options, record)
+    if options.only:
+        names = [workload.name for workload in study.workloads]
+        options = replace(options, only=chosen_names(names, options.only, f"record {head.name}"))
     margin = study.margin if options.margin is None else options.margin
     risk = study.risk if options.risk is None else options.risk
     measure = next(m for m in head.measures if m.name == (options.measure or _main_measure(record)))
@@ -137,7 +140,6 @@ def _known(options: Options, record: Record) -> None:
             [m.name for m in record.head.measures if m.better or m.name not in MEASURES],
         ),
         ("arm", options.arm, [arm.name for arm in study.arms[1:]]),
-        *(("workload", name, [w.name for w in study.workloads]) for name in options.only),
     ):
         if value is not None and value not in known:
             told = ", ".join(known) if known else "none to choose"

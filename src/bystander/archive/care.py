@@ -1,0 +1,156 @@
+"""Care for an archive: notes, removal, size, and what can be saved from a damaged one."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlalchemy import Connection, select
+
+from bystander.archive.engine import atomic, migrate, open_engine
+from bystander.archive.schema import tables
+from bystander.errors import ArchiveError
+
+__all__ = ["Mended", "add_note", "compact", "mend", "record_bytes", "remove_record"]
+
+_T = tables.tables
+_BEYOND = 1_000_000  # rows of a table are looked for up to here behind a damaged place
+_STRIDE = 64
+
+
+def add_note(connection: Connection, uuid: str, text: str) -> None:
+    """Add a note to a record, which every output repeats."""
+    record = _T["record"]
+    with atomic(connection):
+        kept = connection.execute(select(record.c.notes).where(record.c.uuid == uuid)).scalar_one()
+        notes = json.dumps([*json.loads(kept), text])
+        connection.execute(record.update().where(record.c.uuid == uuid).values(notes=notes))
+
+
+def remove_record(connection: Connection, uuid: str) -> None:
+    """Remove a record and everything that belongs to it."""
+    t = _T
+    with atomic(connection):
+        record = connection.execute(select(t["record"].c.id).where(t["record"].c.uuid == uuid)).scalar_one()
+        blocks = select(t["block"].c.id).where(t["block"].c.record_id == record)
+        attempts = select(t["attempt"].c.id).where(t["attempt"].c.block_id.in_(blocks))
+        machines = select(t["machine"].c.id).where(t["machine"].c.record_id == record)
+        for condition in (
+            t["samples"].c.record_id == record,
+            t["trial_array"].c.record_id == record,
+            t["trial"].c.attempt_id.in_(attempts),
+            t["attempt"].c.block_id.in_(blocks),
+            t["block"].c.record_id == record,
+            t["machine_state"].c.machine_id.in_(machines),
+            t["machine"].c.record_id == record,
+            t["measure"].c.record_id == record,
+            t["workload"].c.record_id == record,
+            t["arm"].c.record_id == record,
+            t["record"].c.id == record,
+        ):
+            connection.execute(condition.left.table.delete().where(condition))
+
+
+def record_bytes(connection: Connection) -> dict[str, int]:
+    """Return, by record name, the bytes of its readings: what takes most of the room."""
+    query = """
+    SELECT record.name, COALESCE((SELECT SUM(LENGTH(trial.readings)) FROM trial
+             JOIN attempt ON trial.attempt_id = attempt.id JOIN block ON attempt.block_id = block.id
+             WHERE block.record_id = record.id), 0)
+         + COALESCE((SELECT SUM(LENGTH(readings) + 6 * 8 * trials) FROM trial_array WHERE record_id = record.id), 0)
+         + COALESCE((SELECT SUM(LENGTH(readings)) FROM samples WHERE record_id = record.id), 0)
+    FROM record ORDER BY record.id
+    """
+    found = dict(row for row in connection.exec_driver_sql(query).tuples())
+    connection.rollback()
+    return found
+
+
+def compact(path: Path) -> tuple[int, int]:
+    """Give the room of removed records back; return the file's bytes before and after.
+
+    Raises
+    ------
+    ArchiveError
+        While something else uses the archive, or when the disk has no room for a copy.
+    """
+    before = path.stat().st_size
+    try:
+        with closing(sqlite3.connect(path, timeout=5, isolation_level=None)) as connection:
+            connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            connection.execute("VACUUM")
+            connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    except sqlite3.Error as error:
+        raise ArchiveError(f"the archive {path} cannot be compacted now: {error}") from error
+    return before, path.stat().st_size
+
+
+@dataclass(frozen=True)
+class Mended:
+    """What was saved: rows by table, and stretches of rows that could not be read."""
+
+    rows: dict[str, int]
+    gaps: int
+
+
+def mend(damaged: Path, target: Path) -> Mended:
+    """Copy every row that can be read from a damaged archive into a new one.
+
+    Rows are read one after another by their number; where a page is damaged, reading goes on behind it.
+    Rows whose parents were lost are kept, but no longer belong to a record that can be shown.
+
+    Raises
+    ------
+    ArchiveError
+        When the target is there already, or nothing at all can be read.
+    """
+    if target.exists():
+        raise ArchiveError(f"{target} is there already; name another file")
+    migrate(open_engine(target), 0)
+    rows, gaps = {}, 0
+    with (
+        closing(sqlite3.connect(f"file:{damaged}?mode=ro", uri=True)) as source,
+        closing(sqlite3.connect(target, isolation_level=None)) as saved,
+    ):
+        source.row_factory = sqlite3.Row
+        for table in tables.sorted_tables:
+            if table.name != "migration":
+                columns = [column.name for column in table.columns]
+                rows[table.name], lost = _copied(source, saved, table.name, columns)
+                gaps += lost
+    if not rows["record"]:
+        target.unlink()
+        raise ArchiveError(f"nothing can be read from {damaged}; it holds no record that is whole")
+    return Mended(rows, gaps)
+
+
+def _copied(source: sqlite3.Connection, saved: sqlite3.Connection, table: str, columns: list[str]) -> tuple[int, int]:
+    """Copy one table and return its rows and the gaps in it."""
+    quoted = ", ".join(f'"{column}"' for column in columns)
+    marks = ", ".join("?" * len(columns))
+    query = f'SELECT rowid AS row_number, {quoted} FROM "{table}" WHERE rowid > ? ORDER BY rowid LIMIT {_STRIDE}'
+    insert = f'INSERT OR IGNORE INTO "{table}" ({quoted}) VALUES ({marks})'
+    at, count, gaps, in_gap, last_good = 0, 0, 0, False, 0
+    saved.execute("BEGIN")
+    while at < last_good + _BEYOND:
+        size = 1 if in_gap else _STRIDE
+        try:
+            found = source.execute(query.replace(f"LIMIT {_STRIDE}", f"LIMIT {size}"), (at,)).fetchall()
+        except sqlite3.DatabaseError:
+            gaps += not in_gap
+            at += 1 if size == 1 and at < last_good + 4 * _STRIDE else _STRIDE
+            in_gap = True
+            continue
+        if not found:
+            break
+        for row in found:
+            with suppress(sqlite3.Error):
+                saved.execute(insert, tuple(row)[1:])
+                count += 1
+        at = last_good = found[-1]["row_number"]
+        in_gap = False
+    saved.execute("COMMIT")
+    return count, gaps
