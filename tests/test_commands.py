@@ -164,12 +164,24 @@ def test_check_shows_how_a_workload_fails(run: Run, study: Path) -> None:
 
 def test_failing_trials_are_results(run: Run, study: Path) -> None:
     """The observation ends with 0; the row is failed; the gate finds it."""
-    text = study.read_text(encoding="utf-8").replace("sleep 0.01", "sh -c 'test {word} = ebb'")
+    text = study.read_text(encoding="utf-8").replace(
+        "sleep 0.01", "sh -c 'test {word} = ebb || { echo the tide is out >&2; exit 1; }'"
+    )
     study.write_text(text, encoding="utf-8")
     run("observe", "--quiet")
-    row = primary(verdicts(run))["wait"]
+    document = verdicts(run)
+    row = primary(document)["wait"]
+    (failure,) = document["failures"]
 
     assert (row["verdict"], row["candidate"]["failed"], row["candidate"]["median"]) == ("failed", 7, None)
+    assert (failure["workload"], failure["arm"], failure["failed"]) == ("wait", "after", 7)
+    assert failure["ways"] == [{"way": "exit code 1", "trials": 7}]
+    assert failure["said"] == "the tide is out"
+    said = run("decide").stdout
+    assert "wait, arm after: 7 of 7 trials failed (exit code 1):\n    the tide is out" in said
+    for name in ("f.html", "f.md"):
+        run("report", "--to", name)
+        assert "the tide is out" in (study.parent / name).read_text(encoding="utf-8")
     assert "found wait (failed)" in run("decide", "--gate", "slower,failed", code=3).stderr
     assert "nothing found" in run("decide", "--gate", "faster").stderr
 
@@ -377,6 +389,7 @@ BAD = [
     (("observe", "--arm", "a=true", "--", "true"), "both given"),
     (("observe", "--arm", 'a=say "x'), "never closed"),
     (("observe", "--study", "x", "--", "true"), "both given"),
+    (("observe", "--only", "x", "--", "true"), "does not apply"),
     (("observe", "--", "no-such-program"), "there is no program"),
     (("report", "--to", "x.pdf"), ".md or .html"),
     (("records", "import", "none.csv"), "cannot be read"),

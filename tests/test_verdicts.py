@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from bystander.design import Record, Status
 from bystander.errors import UsageError
 from bystander.exchange import read_readings_csv
-from bystander.verdicts import Options, Row, decide, gate, gate_words, row_sentence
+from bystander.verdicts import Options, Row, decide, failure_sentence, gate, gate_words, row_sentence
 from bystander.verdicts.types import Decision
 
 DATA = Path(__file__).parent / "data"
@@ -282,3 +282,15 @@ def test_no_row_contradicts_itself(seed: int, factor: float, blocks: int) -> Non
             assert row.high < 1
         elif row.verdict == "same":
             assert row.relevance == "within"
+
+
+def test_failures_are_counted_by_how_they_ended() -> None:
+    """Per workload and arm: how often, in which ways, the most frequent first."""
+    record = compared(1.0, failed={("year", "after"): [1, 2, 3]}, status=Status.SIGNAL)
+    record.trials.details[record.trials.status == Status.SIGNAL] = [9, 9, 11]
+    (failure,) = decide(record).failures
+
+    assert (failure.arm, failure.failed, failure.trials) == ("after", 3, 20)
+    assert failure.ways == (("signal SIGKILL", 2), ("signal SIGSEGV", 1))
+    assert failure_sentence(failure).endswith("3 of 20 trials failed (2 times signal SIGKILL, 1 times signal SIGSEGV)")
+    assert decide(compared(1.0)).failures == ()

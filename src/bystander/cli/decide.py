@@ -107,6 +107,7 @@ def show(decision: Decision, all_measures: bool = False) -> None:
         primary = [single for single in decision.singles if single.measure == decision.measure]
         print_singles(console, primary)
         _print_brief(console, decision)
+        _print_failures(console, decision)
     else:
         arms = f"{', '.join(decision.candidates)} against {head.study.reference.name}"
         console.print(f"{arms}, by {decision.measure.label}", style="quiet")
@@ -114,6 +115,7 @@ def show(decision: Decision, all_measures: bool = False) -> None:
         if decision.primary:
             print_rows(console, decision)
         _print_notes(console, decision)
+        _print_failures(console, decision)
         console.print()
         shown, left = print_secondary(console, decision, all_measures)
         if left > 0:
@@ -147,6 +149,23 @@ def _print_notes(console: Console, decision: Decision) -> None:
     for text, names in told.items():
         who = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
         console.print(f"{who}: {text}")
+
+
+_LINES_SAID, _FAILURES_TOLD = 3, 8
+
+
+def _print_failures(console: Console, decision: Decision) -> None:
+    """Print where trials failed, and the last lines of the first one."""
+    from bystander.verdicts import failure_sentence
+
+    if decision.failures:
+        console.print()
+    for failure in decision.failures[:_FAILURES_TOLD]:
+        console.print(failure_sentence(failure) + (":" if failure.said else "."))
+        for line in failure.said.splitlines()[-_LINES_SAID:]:
+            console.print(f"    {line}", style="quiet", no_wrap=True, overflow="ellipsis")
+    if (rest := len(decision.failures) - _FAILURES_TOLD) > 0:
+        console.print(f"{rest} more workloads and arms with failures: --json names them.", style="quiet")
 
 
 _BRIEF = ("elapsed", "cpu", "waiting", "peak_memory")

@@ -87,6 +87,8 @@ def observe(
     ]
     if resume and (given or len(command or []) > 1):
         raise UsageError(f"--resume finishes a plan as it is; {given[0] if given else 'a command'} does not apply")
+    if only and (command or arm):
+        raise UsageError("--only chooses workloads of a study; without one it does not apply")
     if elsewhere and not resume:
         raise UsageError("--elsewhere goes with --resume")
     if not resume and command and (arm or study):

@@ -32,6 +32,17 @@ def verdicts_json(decision: Decision) -> str:
         "exploration": list(decision.exploration),
         "notes": [{"code": note.code, "text": note.text} for note in decision.notes],
         "results": [_result(row) for row in decision.rows],
+        "failures": [
+            {
+                "workload": failure.workload,
+                "arm": failure.arm,
+                "failed": failure.failed,
+                "trials": failure.trials,
+                "ways": [{"way": way, "trials": count} for way, count in failure.ways],
+                "said": failure.said,
+            }
+            for failure in decision.failures
+        ],
         "arms_alone": [_alone(single) for single in decision.singles],
         "summary": decision.summary,
     }

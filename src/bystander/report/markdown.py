@@ -11,6 +11,7 @@ from bystander.verdicts import (
     Row,
     answer_sentence,
     change_text,
+    failure_sentence,
     interval_text,
     medians_text,
     next_sentence,
@@ -36,6 +37,7 @@ def markdown(decision: Decision) -> str:
     lines += [f"> Exploration: {_safe(change)}; the stated risk does not hold." for change in decision.exploration]
     lines += [_safe(text) + "\n" for text in (answer_sentence(decision.primary), weighted_sentence(decision)) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
+    lines += _failures(decision)
     lines += ["", "<details><summary>What was compared, where and how</summary>", ""]
     lines += [f"- arm **{_safe(arm.name)}**: {_safe(arm.identity)}" for arm in head.arms]
     lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
@@ -77,6 +79,17 @@ def _comparisons(decision: Decision) -> list[str]:
             f"{change_text(row)}, {medians_text(row)}"
             for row in changed
         ]
+    return lines
+
+
+def _failures(decision: Decision) -> list[str]:
+    """Return where trials failed, with the last line of the first one."""
+    if not decision.failures:
+        return []
+    lines = ["", "Trials that failed:", ""]
+    for failure in decision.failures:
+        said = failure.said.splitlines()[-1:] or [""]
+        lines.append(f"- {_safe(failure_sentence(failure))}{': ' if said[0] else ''}{_safe(said[0])}")
     return lines
 
 

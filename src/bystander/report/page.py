@@ -14,6 +14,7 @@ from bystander.verdicts import (
     Decision,
     answer_sentence,
     change_text,
+    failure_sentence,
     interval_text,
     medians_text,
     next_sentence,
@@ -37,7 +38,7 @@ def page(decision: Decision) -> str:
     )
     environment.filters.update(
         change=change_text, level=interval_text, medians=medians_text, sentence=row_sentence, saved=saved_text,
-        quantity=quantity_text, notes=common.told_notes, plain=plain_text,
+        failure=failure_sentence, quantity=quantity_text, notes=common.told_notes, plain=plain_text,
     )  # fmt: skip
     machine = decision.head.machine
     return environment.get_template("page.html").render(

@@ -8,6 +8,7 @@ from bystander.verdicts.types import ArmSide, Decision, Note, Row
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
+    failure_sentence,
     interval_text,
     medians_text,
     next_sentence,
@@ -32,6 +33,7 @@ __all__ = [
     "change_text",
     "decide",
     "describe",
+    "failure_sentence",
     "gate",
     "gate_words",
     "interval_text",

@@ -22,6 +22,7 @@ from bystander.stats import (
 )
 from bystander.units import share_text
 from bystander.verdicts import notes as say
+from bystander.verdicts.failures import failures
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material, row_trials
 from bystander.verdicts.rules import Case, outcome
 from bystander.verdicts.single import describe
@@ -121,6 +122,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         rows=tuple(sorted(shown, key=_worst_first)),
         singles=tuple(s for s in singles if not options.only or s.workload in options.only),
         exploration=_exploration(record, options),
+        failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
         notes=tuple(_record_notes(record)),
     )
 

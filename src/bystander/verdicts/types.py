@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from bystander.design import Measure, RecordHead
+from bystander.verdicts.failures import Failure
 from bystander.verdicts.single import Single
 
 __all__ = ["VERDICTS", "ArmSide", "Decision", "Note", "Row"]
@@ -105,6 +106,8 @@ class Decision:
         What was chosen after the readings were seen; empty for the study's own decision.
     singles : tuple of Single
         Every workload under every arm by itself, in the study's order.
+    failures : tuple of Failure
+        Where trials failed, and how.
     """
 
     head: RecordHead
@@ -115,6 +118,7 @@ class Decision:
     rows: tuple[Row, ...]
     singles: tuple[Single, ...]
     exploration: tuple[str, ...] = ()
+    failures: tuple[Failure, ...] = ()
     notes: tuple[Note, ...] = field(default=())
 
     @cached_property

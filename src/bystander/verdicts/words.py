@@ -6,11 +6,13 @@ import math
 from collections.abc import Sequence
 
 from bystander.units import quantity_text, share_text
+from bystander.verdicts.failures import Failure
 from bystander.verdicts.types import Decision, Row
 
 __all__ = [
     "answer_sentence",
     "change_text",
+    "failure_sentence",
     "interval_text",
     "medians_text",
     "next_sentence",
@@ -230,6 +232,13 @@ def weighted_sentence(decision: Decision) -> str:
     if not texts:
         return ""
     return f"Weighted by how often each runs, by medians and without a test: {'; '.join(texts)}."
+
+
+def failure_sentence(failure: Failure) -> str:
+    """Return how a workload failed under an arm: "wait, arm after: 7 of 7 trials failed (exit code 5)"."""
+    ways = failure.ways
+    how = ways[0][0] if len(ways) == 1 else ", ".join(f"{count} times {way}" for way, count in ways)
+    return f"{failure.workload}, arm {failure.arm}: {failure.failed} of {failure.trials} trials failed ({how})"
 
 
 def answer_sentence(rows: Sequence[Row]) -> str:
