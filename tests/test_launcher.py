@@ -161,6 +161,57 @@ def test_a_trial_over_its_limit_is_ended_with_its_whole_tree(launcher: Launcher,
     assert launcher.run(command("/bin/true")).status is Status.OK
 
 
+def test_a_flood_of_output_is_ended(launcher: Launcher) -> None:
+    """A trial that prints without end is ended soon after its limit, and what it printed is cut to size."""
+    outcome = launcher.run(shell("yes 'the dyke broke'", limit_s=60, output_bytes=3 * 2**20))
+    errors = launcher.run(shell("yes >&2", limit_s=60, output_bytes=2**20))
+
+    assert (outcome.status, errors.status) == (Status.FLOOD, Status.FLOOD)
+    assert outcome.readings["elapsed"] < 10
+    assert launcher.output.stat().st_size <= 3 * 2**20
+    assert "the dyke broke" in outcome.excerpt
+    assert gone("the dyke broke")
+
+
+def test_memory_is_held_to_its_limit(launcher: Launcher) -> None:
+    """A trial that takes more than it may fails by itself; one that stays below does not notice."""
+    eat = "x = bytearray(400 * 2**20); print(len(x))"
+    over = launcher.run(command(PYTHON, "-c", eat, memory_bytes=300 * 2**20))
+    nested = launcher.run(shell(f"'{PYTHON}' -c '{eat}'", memory_bytes=300 * 2**20))
+    below = launcher.run(command(PYTHON, "-c", eat, memory_bytes=2**30))
+
+    assert (over.status, nested.status, below.status) == (Status.EXIT, Status.EXIT, Status.OK)
+    assert "MemoryError" in over.excerpt
+
+
+@pytest.mark.parametrize(
+    ("line", "status"),
+    [
+        ("cat; echo done", Status.OK),  # reads its standard input, which is empty
+        ("exec 0<&- 1>&- 2>&-; exit 3", Status.EXIT),  # closes its descriptors
+        ("sh -c 'read x < /dev/tty'", Status.EXIT),  # opens the terminal, and has none
+        ("rmdir ../gone-soon; exit 0", Status.OK),  # deletes its working directory
+        ("(while :; do :; done) & (while :; do :; done) & wait", Status.CUT),  # spins in the background
+        ("f() { f | f & }; for i in 1 2 3 4 5; do (sleep 60 &) & done; sleep 60", Status.CUT),  # leaves many behind
+    ],
+    ids=["reads", "closes", "terminal", "deletes", "spins", "many"],
+)
+def test_ill_behaved_programs_end_and_leave_nothing(
+    launcher: Launcher, tmp_path: Path, line: str, status: Status
+) -> None:
+    """Whatever a program does to its surroundings, its trial ends as it should and the next one is well."""
+    folder = tmp_path / "gone-soon"
+    folder.mkdir()
+    outcome = launcher.run(shell(line, folder=str(folder), limit_s=0.5))
+
+    assert outcome.status is status
+    assert launcher.run(command("/bin/true")).status is Status.OK
+    assert gone("sleep 60")
+    if status is Status.OK and not folder.exists():
+        missing = launcher.run(shell("true", folder=str(folder)))
+        assert missing.status is Status.NOT_STARTED
+
+
 def test_what_outlives_a_trial_is_ended_and_counted(launcher: Launcher) -> None:
     """A daemon that a trial leaves behind does not run into the next one."""
     outcome = launcher.run(shell("setsid sleep 74.5 >/dev/null 2>&1 & (setsid sleep 74.5 &) & exit 0"))

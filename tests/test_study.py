@@ -34,6 +34,8 @@ command = "python -m tidebook {port} {table}"
 inputs.port = ["north", "south"]
 settings.depth = 3
 limit = "30 s"
+output = "4 MiB"
+memory = "1 GiB"
 answer = "output"
 weight = 40
 [workloads.start]
@@ -78,6 +80,8 @@ def test_a_study_is_read_with_units_and_inputs() -> None:
         40,
         {"depth": "3"},
     )
+    assert (north.output_bytes, north.memory_bytes) == (4 * 2**20, 2**30)
+    assert (start.output_bytes, start.memory_bytes) == (256 * 2**20, None)
     assert south.values(study.arms[1]) == {"depth": "3", "table": "lookup", "port": "south"}
     assert study.arms[1].command_for(north).startswith("python new.py")
     assert study.arms[1].command_for(start) == "python -m tidebook version"
@@ -132,6 +136,9 @@ def broken(old: str, new: str) -> str:
         (broken('"30 s"', '"soon"'), "workloads.year.limit", '"soon" is no duration; write for example "30 s"'),
         (broken('"30 s"', "30"), "workloads.year.limit", "30 is no duration"),
         (broken('"30 s"', '"0 s"'), "workloads.year.limit", "out of range; it must be above 0 s"),
+        (broken('"4 MiB"', '"4 megs"'), "workloads.year.output", '"4 megs" is no size; write for example "64 MiB"'),
+        (broken('"1 GiB"', "7"), "workloads.year.memory", "7 is no size"),
+        (broken('"1 GiB"', '"0 B"'), "workloads.year.memory", "out of range"),
         (broken('answer = "output"', 'answer = "stdout"'), "workloads.year.answer", 'write "output" or "exit code"'),
         (broken("weight = 40", "weight = -4"), "workloads.year.weight", "-4 is no weight"),
         (broken("weight = 40", 'wieght = 40'), "workloads.year.wieght", 'did you mean "weight"?'),

@@ -6,7 +6,7 @@ import math
 import types
 import typing
 from collections.abc import Mapping
-from dataclasses import asdict, fields, is_dataclass
+from dataclasses import MISSING, Field, asdict, fields, is_dataclass
 from functools import cache
 from typing import Any, TypeVar
 
@@ -26,7 +26,7 @@ def plain(value: Plain) -> dict[str, Any]:
 
 
 def from_plain(kind: type[T], value: object, path: str = "") -> T:
-    """Return the dataclass that `plain` made a table of.
+    """Return the dataclass that `plain` made a table of; what an older version did not know has its default.
 
     Raises
     ------
@@ -37,11 +37,16 @@ def from_plain(kind: type[T], value: object, path: str = "") -> T:
         raise ValueError(f"{path or kind.__name__} is no table")
     hints = _hints(typing.cast(typing.Hashable, kind))
     unknown = [key for key in value if key not in hints]
-    missing = [field.name for field in fields(kind) if field.name not in value]  # type: ignore[arg-type]
+    missing = [f.name for f in fields(kind) if f.name not in value and _needed(f)]  # type: ignore[arg-type]
     for names, what in ((unknown, "is not known"), (missing, "is missing")):
         if names:
             raise ValueError(f"{_below(path, str(names[0]))} {what}")
-    return kind(**{name: _checked(hint, value[name], _below(path, name)) for name, hint in hints.items()})
+    given = {name: _checked(hint, value[name], _below(path, name)) for name, hint in hints.items() if name in value}
+    return kind(**given)
+
+
+def _needed(field: Field[Any]) -> bool:
+    return field.default is MISSING and field.default_factory is MISSING
 
 
 @cache

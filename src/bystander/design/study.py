@@ -10,6 +10,7 @@ __all__ = [
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
     "DEFAULT_MARGIN",
+    "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "ONE_ARM_BLOCKS",
     "Arm",
@@ -22,6 +23,7 @@ DEFAULT_RISK = 0.05
 DEFAULT_BLOCKS = 20
 ONE_ARM_BLOCKS = 10
 DEFAULT_LIMIT_S = 600.0
+DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "exit code")
 
 
@@ -79,6 +81,10 @@ class Workload:
         What the arms must agree on: "output", "exit code", or nothing but success.
     weight : float or None
         How often it runs in real life, relative to the others.
+    output_bytes : int
+        A trial that prints more is ended and counts as failed.
+    memory_bytes : int or None
+        The most address space of each of its processes; the kernel refuses more.
     """
 
     name: str
@@ -90,6 +96,8 @@ class Workload:
     limit_s: float = DEFAULT_LIMIT_S
     answer: str | None = None
     weight: float | None = None
+    output_bytes: int = DEFAULT_OUTPUT_BYTES
+    memory_bytes: int | None = None
 
     def values(self, arm: Arm) -> dict[str, str]:
         """Return the values of placeholders under an arm: inputs come before arm before workload."""

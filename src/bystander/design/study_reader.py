@@ -17,19 +17,20 @@ from bystander.design.study import (
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
     DEFAULT_MARGIN,
+    DEFAULT_OUTPUT_BYTES,
     DEFAULT_RISK,
     Arm,
     Study,
     Workload,
 )
 from bystander.errors import StudyError, UnitError
-from bystander.units import parse_duration, parse_share
+from bystander.units import parse_duration, parse_share, parse_size
 
 __all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
 
 STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "keep_environment", "arms", "workloads")
 ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
-WORKLOAD_KEYS = ("command", "shell", "settings", "inputs", "limit", "answer", "weight")
+WORKLOAD_KEYS = ("command", "shell", "settings", "inputs", "limit", "output", "memory", "answer", "weight")
 _NAME = re.compile(r"[^\W_][\w .+-]*")
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _RESERVED = ("placebo",)
@@ -256,6 +257,8 @@ def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm
         limit_s=_limit(reader, table, path),
         answer=_answer(reader, table, path),
         weight=_weight(reader, table, path),
+        output_bytes=_size(reader, table, "output", path) or DEFAULT_OUTPUT_BYTES,
+        memory_bytes=_size(reader, table, "memory", path),
     )
     workloads = []
     for chosen in itertools.product(*inputs.values()):
@@ -300,6 +303,20 @@ def _limit(reader: _Reader, table: Mapping[str, Any], path: str) -> float:
         reader.wrong(f"{path}.limit", f"{_shown(table['limit'])} is out of range; it must be above 0 s, at most 1000 h")
         return DEFAULT_LIMIT_S
     return limit
+
+
+def _size(reader: _Reader, table: Mapping[str, Any], key: str, path: str) -> int | None:
+    """Return a size in bytes, None where it is not given."""
+    if key not in table:
+        return None
+    try:
+        size = parse_size(table[key])
+    except UnitError as error:
+        reader.wrong(f"{path}.{key}", str(error))
+        return None
+    if not 0 < size < 2**50:
+        reader.wrong(f"{path}.{key}", f"{_shown(table[key])} is out of range; it must be above 0 B")
+    return size
 
 
 def _answer(reader: _Reader, table: Mapping[str, Any], path: str) -> str | None:

@@ -26,6 +26,7 @@ class Status(IntEnum):
     CUT = 3
     NOT_STARTED = 4
     INVALID = 5
+    FLOOD = 6
 
     @property
     def text(self) -> str:
@@ -40,6 +41,7 @@ _STATUS_WORDS = {
     Status.CUT: "cut",
     Status.NOT_STARTED: "not-started",
     Status.INVALID: "invalid",
+    Status.FLOOD: "flood",
 }
 
 

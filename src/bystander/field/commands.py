@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from bystander.design import Arm, Workload, fill_shell, filled_words
+from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Workload, fill_shell, filled_words
 from bystander.errors import StudyError
 
 __all__ = ["ReadyCommand", "ready_command"]
@@ -25,6 +25,8 @@ class ReadyCommand:
         The program's file.
     limit_s : float
         When the trial is cut, in seconds.
+    output_bytes, memory_bytes : int
+        The most it may print, and the most address space of each of its processes; None for any.
     stub : mapping
         Limits, niceness and affinity to set before the program; empty for none.
     """
@@ -34,6 +36,8 @@ class ReadyCommand:
     folder: str
     environment: Mapping[str, str]
     limit_s: float
+    output_bytes: int = DEFAULT_OUTPUT_BYTES
+    memory_bytes: int | None = None
     exit_code_is_answer: bool = False
     stub: Mapping[str, Any] = field(default_factory=dict)
 
@@ -54,11 +58,13 @@ def ready_command(workload: Workload, arm: Arm, folder: str, environment: Mappin
             ]
         )
     return ReadyCommand(
-        path,
-        tuple(argv),
-        folder,
-        environment,
-        workload.limit_s,
+        path=path,
+        argv=tuple(argv),
+        folder=folder,
+        environment=environment,
+        limit_s=workload.limit_s,
+        output_bytes=workload.output_bytes,
+        memory_bytes=workload.memory_bytes,
         exit_code_is_answer=workload.answer == "exit code",
     )
 

@@ -28,6 +28,7 @@ _STATUS = {
     "signal": Status.SIGNAL,
     "cut": Status.CUT,
     "not-started": Status.NOT_STARTED,
+    "flood": Status.FLOOD,
 }
 _EXCERPT_BYTES = 2000
 _QUEUE_AGREEMENT = (0.02, 0.002)  # share and seconds within which both CPU times must agree
@@ -101,6 +102,8 @@ class Launcher:
             "folder": command.folder,
             "environment": dict(command.environment),
             "limit_s": command.limit_s,
+            "output_bytes": command.output_bytes,
+            "memory_bytes": command.memory_bytes,
             "stdout": str(self.output),
             "stderr": str(self.errors),
             "stub": dict(command.stub),

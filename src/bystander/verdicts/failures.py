@@ -63,5 +63,6 @@ def _way(status: Status, detail: int) -> str:
             return f"signal {detail}" if detail else "a signal"
     return {
         Status.CUT: "cut at its limit",
+        Status.FLOOD: "ended for too much output",
         Status.NOT_STARTED: "not started",
     }.get(status, "no valid reading")

@@ -12,12 +12,14 @@ import ctypes
 import errno
 import json
 import os
+import resource
 import select
 import signal
 import sys
 import time
 
 PR_SET_CHILD_SUBREAPER = 36
+LOOK_MS = 100
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
 STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
 
@@ -130,6 +132,19 @@ def end_tree(seconds=5.0):
     return len(ended)
 
 
+def printed(request):
+    """Return how many bytes the trial has printed so far."""
+    return os.stat(request["stdout"]).st_size + os.stat(request["stderr"]).st_size
+
+
+def hold_memory(pid, most):
+    """Let a process that has just started take no more address space; what it starts inherits that."""
+    try:
+        resource.prlimit(pid, resource.RLIMIT_AS, (most, most))
+    except (OSError, AttributeError, ValueError):
+        pass
+
+
 class Exits:
     """Waits for one child's end, for the other end of the control pipe, and for the limit, at once."""
 
@@ -141,11 +156,14 @@ class Exits:
         if self.pidfd >= 0:
             self.poll.register(self.pidfd, select.POLLIN)
 
-    def wait(self, limit_ns):
-        """Return "ended", "cut" or "abort", and the monotonic time in ns just after."""
+    def wait(self, limit_ns, too_much):
+        """Return "ended", "cut", "flood" or "abort", and the monotonic time in ns just after.
+
+        What the trial has printed is looked at ten times a second; `too_much` says whether it is over.
+        """
         stop = time.monotonic_ns() + limit_ns
         while True:
-            left_ms = min(max(0, -(-(stop - time.monotonic_ns()) // 1000000)), 1 << 30)
+            left_ms = min(max(0, -(-(stop - time.monotonic_ns()) // 1000000)), LOOK_MS)
             events = self.poll.poll(left_ms if self.pidfd >= 0 else min(left_ms, 1))
             now = time.monotonic_ns()
             ready = [fd for fd, _ in events]
@@ -155,6 +173,8 @@ class Exits:
                 return "abort", now
             if now >= stop:
                 return "cut", now
+            if too_much():
+                return "flood", now
 
     def _ended(self):
         return os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOWAIT | os.WNOHANG) is not None
@@ -213,7 +233,9 @@ def run_trial(request):
             os.close(handle)
     try:
         exits = Exits(pid)
-        outcome, ended = exits.wait(limit_ns)
+        if request["memory_bytes"]:
+            hold_memory(pid, request["memory_bytes"])
+        outcome, ended = exits.wait(limit_ns, lambda: printed(request) > request["output_bytes"])
         exits.close()
         if outcome != "ended":
             kill(pid, group=True)
@@ -223,6 +245,9 @@ def run_trial(request):
         _, status, usage = os.wait4(pid, 0)
     finally:
         left = end_tree() if reap() else 0
+        if printed(request) > request["output_bytes"]:  # what nobody will read need not fill the disk
+            for name in ("stdout", "stderr"):
+                os.truncate(request[name], min(os.stat(request[name]).st_size, request["output_bytes"]))
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
     # Read last: the child's mark began at ours as it was when the child became its program.
     answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
