@@ -89,7 +89,7 @@ def test_any_interruptions_give_the_plan_of_an_uninterrupted_run(
     folder = tmp_path_factory.mktemp("resume")
     os.environ["BYSTANDER_LOCK"] = str(folder / "lock")
     archive, place = folder / "archive.sqlite", StudyFolder(folder)
-    done = observe(STUDY, place, archive, os.environ, Silent(), world(folder, (sessions or [TRIALS])[0]))
+    done = observe(STUDY, place, archive, os.environ, Silent(), world=world(folder, (sessions or [TRIALS])[0]))
     for trials in [*sessions[1:], TRIALS]:
         if not done.complete:
             done = resume(archive, None, os.environ, Silent(), world=world(folder, trials))
@@ -108,7 +108,7 @@ def test_any_interruptions_give_the_plan_of_an_uninterrupted_run(
 def test_what_is_complete_or_imported_is_not_resumed(tmp_path: Path) -> None:
     """There is nothing to finish, and that is said."""
     archive = tmp_path / "a.sqlite"
-    observe(STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world(tmp_path, TRIALS))
+    observe(STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world=world(tmp_path, TRIALS))
 
     with pytest.raises(UsageError, match="nothing to resume"):
         resume(archive, None, os.environ, Silent(), world=world(tmp_path, TRIALS))
@@ -125,7 +125,7 @@ def test_what_is_complete_or_imported_is_not_resumed(tmp_path: Path) -> None:
 def test_another_boot_or_machine_is_refused_unless_allowed(tmp_path: Path, change: dict, clause: str) -> None:
     """The reason is told; allowed by option, the record notes it and its blocks name their machines."""
     archive = tmp_path / "a.sqlite"
-    observe(STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world(tmp_path, 7))
+    observe(STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world=world(tmp_path, 7))
     moved = world(tmp_path, TRIALS, {**MACHINE, **change})
     with pytest.raises(UsageError, match=clause):
         resume(archive, None, os.environ, Silent(), world=moved)
@@ -141,7 +141,12 @@ def test_a_block_in_which_the_machine_slept_is_void_and_run_again(tmp_path: Path
     offsets = iter([0.0, 0.0, 0.0, 3600.0, *[3600.0] * 100])
     archive = tmp_path / "a.sqlite"
     done = observe(
-        STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world(tmp_path, 100, offsets=lambda: next(offsets))
+        STUDY,
+        StudyFolder(tmp_path),
+        archive,
+        os.environ,
+        Silent(),
+        world=world(tmp_path, 100, offsets=lambda: next(offsets)),
     )
     found = attempts(archive)
     void = [(w, b, order) for w, b, _, state, order in found if state == "void"]

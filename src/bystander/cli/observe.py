@@ -100,7 +100,9 @@ def observe(
     if resume:
         target = find_archive(archive, variables(), here())
         with Display(quiet) as display:
-            result = resumed(target, command[0] if command else None, variables(), display, elsewhere, wait)
+            result = resumed(
+                target, command[0] if command else None, variables(), display, elsewhere=elsewhere, wait=wait
+            )
     else:
         keep = keep_environment or []
         if command:
@@ -118,7 +120,7 @@ def observe(
         )
         target = new_archive(archive, variables(), place)
         with Display(quiet) as display:
-            result = run(planned, place, target, variables(), display, wait)
+            result = run(planned, place, target, variables(), display, wait=wait)
     if result.record:
         show(decided(target, result.record))
     if not result.complete:

@@ -104,6 +104,7 @@ def observe(
     archive: Path,
     caller: Mapping[str, str],
     observer: Observer,
+    *,
     wait: bool = False,
     world: Surroundings | None = None,
 ) -> Observed:
@@ -135,6 +136,7 @@ def resume(
     name: str | None,
     caller: Mapping[str, str],
     observer: Observer,
+    *,
     elsewhere: bool = False,
     wait: bool = False,
     world: Surroundings | None = None,
