@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
+from uuid import uuid4
 
 import numpy as np
 import pytest
@@ -27,7 +29,7 @@ def outcome(elapsed: float, status: Status = Status.OK) -> TrialOutcome:
 
 def begun(archive: Archive, record: Record | None = None, uuid: str | None = None) -> object:
     head = (record or made_record({"w": {"a": [1.0], "b": [2.0]}})).head
-    return archive.begin(head.study, "/here", head.arms, OBSERVED, {"host": "gull"}, "0.1", uuid=uuid)
+    return archive.begin(replace(head, uuid=uuid or str(uuid4()), measures=OBSERVED))
 
 
 def test_trials_come_back_as_they_were_written(tmp_path: Path) -> None:
@@ -60,11 +62,7 @@ def test_a_whole_record_is_kept_and_decided_alike(tmp_path: Path) -> None:
             {"w": {"a": noisy(9, 1, seed=1), "b": noisy(9, 1.2, seed=2)}}, paired=paired, origin="imported"
         )
         with Archive(tmp_path / f"{paired}.sqlite", create=True) as archive:
-            head = record.head
-            writer, name = archive.begin(
-                head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, "imported",
-                uuid=head.uuid,
-            )  # fmt: skip
+            writer, name = archive.begin(record.head)
             writer.arrays(record_arrays(record))
             writer.finish("complete")
             back = archive.load(name)

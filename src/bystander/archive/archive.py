@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
 from types import TracebackType
@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from bystander.archive.place import refuse_network
 from bystander.archive.reader import Reader
 from bystander.archive.versions import SCHEMA
-from bystander.design import ArmState, Measure, Record, RecordHead, Study
+from bystander.design import Record, RecordHead
 from bystander.errors import ArchiveError
 
 if TYPE_CHECKING:
@@ -89,20 +89,8 @@ class Archive:
 
         return atomic(self._connection)
 
-    def begin(
-        self,
-        study: Study,
-        study_folder: str,
-        arms: Sequence[ArmState],
-        measures: Sequence[Measure],
-        machine: Mapping[str, Any],
-        version: str,
-        origin: str = "observed",
-        started_wall_s: float | None = None,
-        notes: Sequence[str] = (),
-        uuid: str | None = None,
-    ) -> tuple[RecordWriter, str]:
-        """Begin a record and return its writer and its name; the study must hold the seed.
+    def begin(self, head: RecordHead) -> tuple[RecordWriter, str]:
+        """Begin a record and return its writer and the name that it was given; the study must hold the seed.
 
         Raises
         ------
@@ -111,9 +99,7 @@ class Archive:
         """
         from bystander.archive.writer import begin_record
 
-        return begin_record(
-            self._connection, study, study_folder, arms, measures, machine, version, origin, started_wall_s, notes, uuid
-        )
+        return begin_record(self._connection, head)
 
     def resume(self, head: RecordHead, machine: Mapping[str, Any]) -> RecordWriter:
         """Return the writer of a record that was not finished; its half blocks are void from now on."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 import time
-import uuid as uuids
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -15,10 +14,9 @@ from sqlalchemy import Connection, bindparam, func, select
 from bystander.archive.engine import atomic
 from bystander.archive.schema import tables
 from bystander.design import (
-    ArmState,
     Measure,
+    RecordHead,
     Status,
-    Study,
     TrialArray,
     TrialOutcome,
     plain,
@@ -49,43 +47,34 @@ def insert(connection: Connection, table: str, row: Mapping[str, Any]) -> int:
     return int(key[0])
 
 
-def begin_record(
-    connection: Connection,
-    study: Study,
-    study_folder: str,
-    arms: Sequence[ArmState],
-    measures: Sequence[Measure],
-    machine: Mapping[str, Any],
-    version: str,
-    origin: str,
-    started_wall_s: float | None,
-    notes: Sequence[str],
-    uuid: str | None,
-) -> tuple[RecordWriter, str]:
+def begin_record(connection: Connection, head: RecordHead) -> tuple[RecordWriter, str]:
     """Begin a record and return its writer and its name; see `Archive.begin`."""
     row = {
-        "uuid": uuid or str(uuids.uuid4()), "origin": origin, "state": "running",
-        "started_wall_s": time.time() if started_wall_s is None else started_wall_s,
-        "study": json.dumps(plain(study)), "study_folder": study_folder, "seed": study.seed or 0,
-        "notes": json.dumps(list(notes)), "version": version,
+        "uuid": head.uuid, "origin": head.origin, "state": "running", "started_wall_s": head.started_wall_s,
+        "study": json.dumps(plain(head.study)), "study_folder": head.study_folder, "seed": head.study.seed or 0,
+        "notes": json.dumps(list(head.notes)), "version": head.version,
     }  # fmt: skip
     described: tuple[tuple[str, Sequence[Any], Callable[[Any], dict[str, str]]], ...] = (
-        ("arm", arms, lambda arm: {"key": arm.key, "state": json.dumps(plain(arm))}),
-        ("workload", study.workloads, lambda workload: {"key": workload_key(workload)}),
-        ("measure", measures, lambda measure: {"description": json.dumps(plain(measure))}),
+        ("arm", head.arms, lambda arm: {"key": arm.key, "state": json.dumps(plain(arm))}),
+        ("workload", head.study.workloads, lambda workload: {"key": workload_key(workload)}),
+        ("measure", head.measures, lambda measure: {"description": json.dumps(plain(measure))}),
     )
     table = _T["record"]
     with atomic(connection):
-        if connection.execute(select(table.c.id).where(table.c.uuid == row["uuid"])).first():
-            raise ArchiveError(f"the record {row['uuid']} is in {connection.engine.url.database} already")
-        name = _free_name(study.name, set(connection.execute(select(table.c.name)).scalars()))
+        if connection.execute(select(table.c.id).where(table.c.uuid == head.uuid)).first():
+            raise ArchiveError(f"the record {head.uuid} is in {connection.engine.url.database} already")
+        name = _free_name(head.study.name, set(connection.execute(select(table.c.name)).scalars()))
         record = insert(connection, "record", {"name": name, **row})
         for kind, items, describe in described:
             about = [{"record_id": record, "position": i, "name": x.name, **describe(x)} for i, x in enumerate(items)]
             connection.execute(_INSERT[kind], about)
-        host = {"record_id": record, "boot_id": machine.get("boot_id"), "facts": json.dumps(dict(machine))}
-        machine_id = insert(connection, "machine", host)
-    return RecordWriter(connection, record, measures, machine_id), name
+        machine_id = _machine(connection, record, head.machine)
+    return RecordWriter(connection, record, head.measures, machine_id), name
+
+
+def _machine(connection: Connection, record: int, facts: Mapping[str, Any]) -> int:
+    row = {"record_id": record, "boot_id": facts.get("boot_id"), "facts": json.dumps(dict(facts))}
+    return insert(connection, "machine", row)
 
 
 def resume_record(
@@ -105,8 +94,7 @@ def resume_record(
         halves = attempt.update().where(attempt.c.state == "open", attempt.c.block_id.in_(mine))
         connection.execute(halves.values(state="void"))
         connection.execute(record.update().where(record.c.id == record_id).values(state="running"))
-        host = {"record_id": record_id, "boot_id": machine.get("boot_id"), "facts": json.dumps(dict(machine))}
-        machine_id = insert(connection, "machine", host)
+        machine_id = _machine(connection, record_id, machine)
     return RecordWriter(connection, record_id, measures, machine_id)
 
 

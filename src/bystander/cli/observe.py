@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.options import ArchiveOption, OnlyOption, StudyOption, here, share_option, variables
 from bystander.errors import UsageError
+
+if TYPE_CHECKING:
+    from bystander.design import Study
+    from bystander.flow.places import StudyFolder
 
 __all__ = ["EXAMPLE", "observe"]
 
@@ -65,61 +70,31 @@ def observe(
     """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
     from bystander.cli.decide import show
     from bystander.cli.live import Display
-    from bystander.design import with_only
     from bystander.flow.decide import decided
     from bystander.flow.observe import observe as run
-    from bystander.flow.observe import resume as resumed
-    from bystander.flow.places import find_archive, load_study, new_archive
-    from bystander.flow.quick import commands_study, one_command_study
+    from bystander.flow.observe import resume as finish
+    from bystander.flow.places import find_archive, new_archive
 
-    given = [
-        name
-        for name, value in (
-            ("--study", study),
-            ("--arm", arm),
-            ("--blocks", blocks),
-            ("--seed", seed),
-            ("--margin", margin),
-            ("--only", only),
-            ("--keep-environment", keep_environment),
-        )
-        if value
-    ]
-    if resume and (given or len(command or []) > 1):
-        raise UsageError(f"--resume finishes a plan as it is; {given[0] if given else 'a command'} does not apply")
-    if only and (command or arm):
-        raise UsageError("--only chooses workloads of a study; without one it does not apply")
-    if elsewhere and not resume:
-        raise UsageError("--elsewhere goes with --resume")
-    if not resume and command and (arm or study):
-        raise UsageError(
-            f"a command after -- and {'--arm' if arm else '--study'} are both given; keep the one that is meant"
-        )
-    if arm and study:
-        raise UsageError("--study and --arm are both given; keep the one that is meant")
-    if resume:
-        target = find_archive(archive, variables(), here())
-        with Display(quiet) as display:
-            result = resumed(
-                target, command[0] if command else None, variables(), display, elsewhere=elsewhere, wait=wait
-            )
-    else:
-        keep = keep_environment or []
-        if command:
-            planned, place = one_command_study(command, here(), keep)
-        elif arm:
-            planned, place = commands_study(arm, here(), keep)
+    given = {
+        "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
+        "--margin": margin, "--keep-environment": keep_environment,
+    }  # fmt: skip
+    _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
+    share = share_option("--margin", margin, 1.0)
+    with Display(quiet) as display:
+        if resume:
+            target = find_archive(archive, variables(), here())
+            name = command[0] if command else None
+            result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
-            planned, place = load_study(study, here())
-            planned = with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only or ())
-        planned = replace(
-            planned,
-            blocks=blocks or planned.blocks,
-            seed=planned.seed if seed is None else seed,
-            margin=share_option("--margin", margin, 1.0) or planned.margin,
-        )
-        target = new_archive(archive, variables(), place)
-        with Display(quiet) as display:
+            planned, place = _planned(command, arm, study, keep_environment or [], only or [])
+            planned = replace(
+                planned,
+                blocks=blocks or planned.blocks,
+                seed=planned.seed if seed is None else seed,
+                margin=share or planned.margin,
+            )
+            target = new_archive(archive, variables(), place)
             result = run(planned, place, target, variables(), display, wait=wait)
     if result.record:
         show(decided(target, result.record))
@@ -129,3 +104,39 @@ def observe(
             told = f"interrupted; record {result.record} is unfinished: bystander observe --resume finishes it"
         typer.echo(f"bystander: {told}", err=True)
         raise typer.Exit(INTERRUPTED)
+
+
+# Options that mean two different things to run.
+_CONTRADICTIONS = (("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"))
+
+
+def _refuse_contradictions(given: set[str], command: list[str] | None, resume: bool, elsewhere: bool) -> None:
+    """Raise UsageError when the options given do not go together."""
+    if elsewhere and not resume:
+        raise UsageError("--elsewhere goes with --resume")
+    if resume:  # what stands where a command would is the record's name
+        others = sorted(given if len(command or []) > 1 else given - {"a command"})
+        if others:
+            raise UsageError(f"--resume finishes a plan as it is; {others[0]} does not apply")
+        return
+    for first, second in _CONTRADICTIONS:
+        if {first, second} <= given:
+            raise UsageError(f"{first} and {second} are both given; keep the one that is meant")
+    if "--only" in given and given & {"a command", "--arm"}:
+        raise UsageError("--only chooses workloads of a study; without one it does not apply")
+
+
+def _planned(
+    command: list[str] | None, arm: list[str] | None, study: Path | None, keep: list[str], only: list[str]
+) -> tuple[Study, StudyFolder]:
+    """Return the study that is meant, and where it lies."""
+    from bystander.design import with_only
+    from bystander.flow.places import load_study
+    from bystander.flow.quick import commands_study, one_command_study
+
+    if command:
+        return one_command_study(command, here(), keep)
+    if arm:
+        return commands_study(arm, here(), keep)
+    planned, place = load_study(study, here())
+    return with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only), place

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
+import uuid
 from collections import Counter
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
@@ -18,6 +19,7 @@ from bystander.design import (
     ArmState,
     PlannedBlock,
     Record,
+    RecordHead,
     Study,
     TrialOutcome,
     plan_rounds,
@@ -126,9 +128,26 @@ def observe(
         with Archive(archive, create=True) as kept:
 
             def begin() -> tuple[RecordWriter, str]:
-                return kept.begin(study, str(place.path), arms, OBSERVED, world.machine(), __version__)
+                return kept.begin(_head(study, place, arms, world))
 
             return _conducted(session, lock, begin, set())
+
+
+def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: Surroundings) -> RecordHead:
+    return RecordHead(
+        uuid=str(uuid.uuid4()),
+        name="",
+        origin="observed",
+        state="running",
+        started_wall_s=time.time(),
+        study=study,
+        study_folder=str(place.path),
+        arms=arms,
+        workload_keys=(),
+        measures=OBSERVED,
+        machine=world.machine(),
+        version=__version__,
+    )
 
 
 def resume(

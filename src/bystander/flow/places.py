@@ -9,7 +9,7 @@ from bystander.design import Study, read_study
 from bystander.errors import StudyError, UsageError
 from bystander.field.surroundings import StudyFolder
 
-__all__ = ["STUDY_FILE", "find_archive", "import_archive", "load_study", "new_archive"]
+__all__ = ["STUDY_FILE", "StudyFolder", "find_archive", "import_archive", "load_study", "new_archive"]
 
 STUDY_FILE = "bystander.toml"
 _ARCHIVE = Path(".bystander", "archive.sqlite")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -101,14 +103,10 @@ def _import_record(data: bytes, file: Path, archive: Path, options: ImportOption
     except UnicodeDecodeError:
         raise DataError(f"{file.name}: it is no UTF-8 text") from None
     record = read_record_json(text, file.name)
-    head = record.head
     with Archive(archive, create=True) as kept, kept.atomic():
-        writer, name = kept.begin(
-            head.study, head.study_folder, head.arms, head.measures, head.machine, head.version, head.origin,
-            head.started_wall_s, head.notes, head.uuid,
-        )  # fmt: skip
+        writer, name = kept.begin(record.head)
         writer.arrays(record_arrays(record))
-        writer.finish(head.state)
+        writer.finish(record.head.state)
     return name, ()
 
 
@@ -129,13 +127,23 @@ def _import_readings(
         measure=measure,
         seed=0,
     )
-    arms = [ArmState(name, "", "", f"imported from {file.name}") for name in imported.arms]
-    machine = {"host": ", ".join(imported.machines)} if imported.machines else {}
+    head = RecordHead(
+        uuid=str(uuid.uuid4()),
+        name="",
+        origin="imported",
+        state="running",
+        started_wall_s=time.time() if imported.started_wall_s is None else imported.started_wall_s,
+        study=study,
+        study_folder=str(file.resolve().parent),
+        arms=tuple(ArmState(name, "", "", f"imported from {file.name}") for name in imported.arms),
+        workload_keys=(),
+        measures=imported.measures,
+        machine={"host": ", ".join(imported.machines)} if imported.machines else {},
+        version=__version__,
+        notes=imported.notes,
+    )
     with Archive(archive, create=True) as kept, kept.atomic():
-        writer, name = kept.begin(
-            study, str(file.resolve().parent), arms, imported.measures, machine, __version__, "imported",
-            imported.started_wall_s, imported.notes,
-        )  # fmt: skip
+        writer, name = kept.begin(head)
         writer.arrays(imported.arrays)
         writer.finish("complete")
     return name, imported.notes
