@@ -482,3 +482,43 @@ def test_the_version_is_the_packages(run: Run) -> None:
     """`--version` prints it; without a command the help is shown."""
     assert run("--version").stdout.strip() == f"bystander {bystander.__version__}"
     assert "demo" in run(code=2).stdout + run(code=2).stderr
+
+
+def test_steps_around_trials_are_run_and_not_timed(run: Run, tmp_path: Path) -> None:
+    """Once per arm and around each trial, in the right order; their time and output are not the trial's."""
+    log = tmp_path.with_suffix(".steps")
+    (tmp_path / "bystander.toml").write_text(
+        f'blocks = 2\nseed = 1\n[arms.a]\nsettings.n = "a"\n[arms.b]\nsettings.n = "b"\n[workloads.w]\nshell = true\n'
+        f'command = "echo run {{n}} >> {log}; echo answer"\nanswer = "output"\n'
+        f'before_all = "echo all {{n}} >> {log}"\nbefore_each = "echo before {{n}} >> {log}; sleep 0.3"\n'
+        f'after_each = "echo after {{n}} >> {log}; echo {{n}}"\n',
+        encoding="utf-8",
+    )
+    run("observe", "--quiet")
+    said = log.read_text(encoding="utf-8").split("\n")
+    document = verdicts(run)
+
+    assert [line for line in said if line.endswith("a")] == ["all a", *["before a", "run a", "after a"] * 3]
+    assert primary(document)["w"]["reference"]["median"] < 0.3
+    assert not any(note["code"] == "answer-differs" for note in primary(document)["w"]["notes"])
+
+
+@pytest.mark.parametrize(
+    ("step", "way"), [("before_all", "not started"), ("before_each", "not started"), ("after_each", "no valid reading")]
+)
+def test_a_step_that_fails_is_a_failure_of_its_arm(run: Run, tmp_path: Path, step: str, way: str) -> None:
+    """The other arm goes on; the failure names the step and what it said."""
+    (tmp_path / "bystander.toml").write_text(
+        "blocks = 3\n[arms.a]\nsettings.n = 0\n[arms.b]\nsettings.n = 4\n"
+        '[workloads.w]\ncommand = "true"\nshell = true\n'
+        f'{step} = "echo the sluice is stuck >&2; exit {{n}}"\n',
+        encoding="utf-8",
+    )
+    run("observe", "--quiet")
+    document = verdicts(run)
+    (failure,) = document["failures"]
+
+    assert primary(document)["w"]["verdict"] == "failed"
+    assert (failure["arm"], failure["failed"], failure["ways"]) == ("b", 3, [{"way": way, "trials": 3}])
+    assert failure["said"] == f"the step {step} failed (exit 4)\nthe sluice is stuck"
+    assert "the sluice is stuck" in run("check", code=1).stdout

@@ -46,7 +46,7 @@ def test_every_command_and_option_is_documented(name: str, command: object) -> N
 def test_every_study_key_and_measure_is_documented() -> None:
     """Each key has a row of its own in the page about the study."""
     for key in (*STUDY_KEYS, *ARM_KEYS, *WORKLOAD_KEYS):
-        assert re.search(rf"^\| `{key}` \|", STUDY, re.M), key
+        assert re.search(rf"^\|[^|]*`{key}`[^|]*\|", STUDY, re.M), key
     for measure in MEASURES.values():
         if measure.better:
             assert f"`{measure.name}`" in STUDY

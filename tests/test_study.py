@@ -36,6 +36,7 @@ settings.depth = 3
 limit = "30 s"
 output = "4 MiB"
 memory = "1 GiB"
+before_each = "prepare {port}"
 answer = "output"
 weight = 40
 [workloads.start]
@@ -82,6 +83,7 @@ def test_a_study_is_read_with_units_and_inputs() -> None:
     )
     assert (north.output_bytes, north.memory_bytes) == (4 * 2**20, 2**30)
     assert (start.output_bytes, start.memory_bytes) == (256 * 2**20, None)
+    assert (north.steps, start.steps) == ({"before_each": "prepare {port}"}, {})
     assert south.values(study.arms[1]) == {"depth": "3", "table": "lookup", "port": "south"}
     assert study.arms[1].command_for(north).startswith("python new.py")
     assert study.arms[1].command_for(start) == "python -m tidebook version"
@@ -137,6 +139,10 @@ def broken(old: str, new: str) -> str:
         (broken('"30 s"', "30"), "workloads.year.limit", "30 is no duration"),
         (broken('"30 s"', '"0 s"'), "workloads.year.limit", "out of range; it must be above 0 s"),
         (broken('"4 MiB"', '"4 megs"'), "workloads.year.output", '"4 megs" is no size; write for example "64 MiB"'),
+        (broken("[arms.after]", "settings.here = 1\n[arms.after]").replace("prepare {port}", "prepare {here}"),
+         "workloads.year.before_each", "no setting under arm after"),
+        (broken("prepare {port}", "prepare {prot}"), "workloads.year.before_each", "did you mean {port}?"),
+        (broken('"prepare {port}"', "3"), "workloads.year.before_each", "3 is no text"),
         (broken('"1 GiB"', "7"), "workloads.year.memory", "7 is no size"),
         (broken('"1 GiB"', '"0 B"'), "workloads.year.memory", "out of range"),
         (broken('answer = "output"', 'answer = "stdout"'), "workloads.year.answer", 'write "output" or "exit code"'),

@@ -114,7 +114,7 @@ def _print_commands(console: Console, checked: Checked) -> None:
     for w, workload in enumerate(study.workloads):
         told: dict[str, list[str]] = {}
         for a, arm in enumerate(study.arms):
-            command = checked.commands[w, a]
+            command = checked.commands[w, a].command
             told.setdefault(shlex.join([command.path, *command.argv[1:]]), []).append(arm.name)
         for words, arms in told.items():
             who = workload.name if len(told) == 1 else f"{workload.name}, arm {', '.join(arms)}"

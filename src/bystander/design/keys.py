@@ -26,6 +26,7 @@ def workload_key(workload: Workload) -> str:
             "inputs": dict(workload.inputs),
             "settings": dict(workload.settings),
             "answer": workload.answer,
+            **({"steps": workload.steps} if workload.steps else {}),
         }
     )
 

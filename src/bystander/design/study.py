@@ -85,6 +85,8 @@ class Workload:
         A trial that prints more is ended and counts as failed.
     memory_bytes : int or None
         The most address space of each of its processes; the kernel refuses more.
+    before_all, before_each, after_each : str or None
+        Commands around its trials, which are not timed: once per arm, or around every trial.
     """
 
     name: str
@@ -98,6 +100,15 @@ class Workload:
     weight: float | None = None
     output_bytes: int = DEFAULT_OUTPUT_BYTES
     memory_bytes: int | None = None
+    before_all: str | None = None
+    before_each: str | None = None
+    after_each: str | None = None
+
+    @property
+    def steps(self) -> dict[str, str]:
+        """The steps around its trials that there are, by name."""
+        steps = {"before_all": self.before_all, "before_each": self.before_each, "after_each": self.after_each}
+        return {name: step for name, step in steps.items() if step}
 
     def values(self, arm: Arm) -> dict[str, str]:
         """Return the values of placeholders under an arm: inputs come before arm before workload."""

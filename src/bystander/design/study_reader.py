@@ -30,7 +30,20 @@ __all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_stud
 
 STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "keep_environment", "arms", "workloads")
 ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
-WORKLOAD_KEYS = ("command", "shell", "settings", "inputs", "limit", "output", "memory", "answer", "weight")
+WORKLOAD_KEYS = (
+    "command",
+    "shell",
+    "settings",
+    "inputs",
+    "limit",
+    "output",
+    "memory",
+    "before_all",
+    "before_each",
+    "after_each",
+    "answer",
+    "weight",
+)
 _NAME = re.compile(r"[^\W_][\w .+-]*")
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _RESERVED = ("placebo",)
@@ -259,6 +272,9 @@ def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm
         weight=_weight(reader, table, path),
         output_bytes=_size(reader, table, "output", path) or DEFAULT_OUTPUT_BYTES,
         memory_bytes=_size(reader, table, "memory", path),
+        before_all=reader.text(table, "before_all", path),
+        before_each=reader.text(table, "before_each", path),
+        after_each=reader.text(table, "after_each", path),
     )
     workloads = []
     for chosen in itertools.product(*inputs.values()):
@@ -338,23 +354,27 @@ def _weight(reader: _Reader, table: Mapping[str, Any], path: str) -> float | Non
 
 
 def _check_commands(reader: _Reader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
-    """Check the command of each arm; what is wrong alike in all of them is told once."""
-    before = len(reader.problems)
+    """Check the command and the steps under each arm; what is wrong alike in all of them is told once."""
+    shared = tuple(arm for arm in arms if arm.command_for(workload) == workload.command)
+    templates = [(f"{path}.command", workload.command, shared)]
+    templates += [(f"arms.{arm.name}.command", arm.command_for(workload), (arm,)) for arm in arms if arm not in shared]
+    templates += [(f"{path}.{name}", step, arms) for name, step in workload.steps.items()]
     used: set[str] = set()
-    for arm in arms:
-        template = arm.command_for(workload)
-        where = f"{path}.command" if template == workload.command else f"arms.{arm.name}.command"
+    for where, template, users in templates:
         used |= set(placeholder_names(template))
-        _check_template(reader, where, template, workload.values(arm), arm.name)
-    reader.problems[before:] = dict.fromkeys(reader.problems[before:])
+        values = {name: value for arm in users for name, value in workload.values(arm).items()}
+        if users:
+            _check_template(reader, where, template, values)
+        for arm in users:
+            for name in placeholder_names(template):
+                if name in values and name not in workload.values(arm):
+                    reader.wrong(where, f"{{{name}}} is no setting under arm {arm.name}; give it one there too")
     for name in workload.inputs:
         if arms and name not in used:
             reader.wrong(f"{path}.inputs.{name}", f"the command does not use it; write {{{name}}} where it belongs")
 
 
-def _check_template(
-    reader: _Reader, path: str, template: str, values: Mapping[str, str], arm: str | None = None
-) -> None:
+def _check_template(reader: _Reader, path: str, template: str, values: Mapping[str, str]) -> None:
     try:
         words = filled_words(template, dict.fromkeys(placeholder_names(template), ""))
     except ValueError:
@@ -367,5 +387,4 @@ def _check_template(
             known = ", ".join(values) or "none"
             near = get_close_matches(name, list(values), 1, 0.5)
             hint = f"did you mean {{{near[0]}}}?" if near else "double the braces if they are meant as such"
-            under = f" under arm {arm}" if arm else ""
-            reader.wrong(path, f"{{{name}}} is no setting or input{under} (known: {known}); {hint}")
+            reader.wrong(path, f"{{{name}}} is no setting or input (known: {known}); {hint}")

@@ -4,7 +4,7 @@ This room owns processes, checkouts and locks, and gives all of them back.
 """
 
 from bystander.field.arms import ArmMaker, folder_digest
-from bystander.field.commands import ReadyCommand, ready_command
+from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
 from bystander.field.environment import STANDARD_VARIABLES, trial_environment
 from bystander.field.git import Git
 from bystander.field.interpreters import interpreter_facts
@@ -20,11 +20,13 @@ __all__ = [
     "Launcher",
     "MachineLock",
     "ReadyCommand",
+    "ReadyWorkload",
     "StudyFolder",
     "boot_id",
     "folder_digest",
     "interpreter_facts",
     "machine_facts",
     "ready_command",
+    "ready_workload",
     "trial_environment",
 ]

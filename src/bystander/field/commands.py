@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Workload, fill_shell, filled_words
 from bystander.errors import StudyError
 
-__all__ = ["ReadyCommand", "ready_command"]
+__all__ = ["ReadyCommand", "ReadyWorkload", "ready_command", "ready_workload"]
 
 
 @dataclass(frozen=True)
@@ -42,31 +42,58 @@ class ReadyCommand:
     stub: Mapping[str, Any] = field(default_factory=dict)
 
 
-def ready_command(workload: Workload, arm: Arm, folder: str, environment: Mapping[str, str]) -> ReadyCommand:
-    """Return the command of a workload under an arm; raise StudyError when its program cannot be found."""
-    template, values = arm.command_for(workload), workload.values(arm)
-    line = ["sh", "-c", fill_shell(template, values)] if workload.shell else None
-    argv = line or filled_words(template, values)
-    path = _program(argv[0], folder, environment)
-    if path is None:
-        raise StudyError(
-            [
-                f'workloads.{workload.base}.command: there is no program "{argv[0]}" under arm {arm.name} '
-                f"(looked in {folder if '/' in argv[0] else environment.get('PATH', '')}); "
-                "name one that is there, or build it with arms."
-                f"{arm.name}.build"
-            ]
-        )
-    return ReadyCommand(
-        path=path,
-        argv=tuple(argv),
-        folder=folder,
-        environment=environment,
-        limit_s=workload.limit_s,
+@dataclass(frozen=True)
+class ReadyWorkload:
+    """A workload under an arm: its command and the steps around it."""
+
+    command: ReadyCommand
+    before_all: ReadyCommand | None = None
+    before_each: ReadyCommand | None = None
+    after_each: ReadyCommand | None = None
+
+
+def ready_workload(workload: Workload, arm: Arm, folder: str, environment: Mapping[str, str]) -> ReadyWorkload:
+    """Return the commands of a workload under an arm; raise StudyError when a program cannot be found."""
+    command = replace(
+        ready_command(workload, arm, folder, environment),
         output_bytes=workload.output_bytes,
         memory_bytes=workload.memory_bytes,
         exit_code_is_answer=workload.answer == "exit code",
     )
+    steps = {
+        name: ready_command(workload, arm, folder, environment, name, step) for name, step in workload.steps.items()
+    }
+    return ReadyWorkload(command, **steps)
+
+
+def ready_command(
+    workload: Workload,
+    arm: Arm,
+    folder: str,
+    environment: Mapping[str, str],
+    key: str = "command",
+    template: str | None = None,
+) -> ReadyCommand:
+    """Return a command of a workload under an arm, the timed one by default.
+
+    Raises
+    ------
+    StudyError
+        When its program cannot be found; the message names the key.
+    """
+    template, values = template or arm.command_for(workload), workload.values(arm)
+    line = ["sh", "-c", fill_shell(template, values)] if workload.shell else None
+    argv = line or filled_words(template, values)
+    path = _program(argv[0], folder, environment)
+    if path is None:
+        looked_in = folder if "/" in argv[0] else environment.get("PATH", "")
+        raise StudyError(
+            [
+                f'workloads.{workload.base}.{key}: there is no program "{argv[0]}" under arm {arm.name} '
+                f"(looked in {looked_in}); name one that is there, or build it with arms.{arm.name}.build"
+            ]
+        )
+    return ReadyCommand(path, tuple(argv), folder, environment, workload.limit_s)
 
 
 def _program(name: str, folder: str, environment: Mapping[str, str]) -> str | None:

@@ -12,7 +12,8 @@ from bystander.design import ArmState, Status, Study, with_only
 from bystander.field import Launcher, MachineLock, machine_facts
 from bystander.flow.observer import Observer
 from bystander.flow.places import load_study
-from bystander.flow.rehearsal import AnswerDifference, Commands, Tried, expected_seconds, make_arms, rehearse
+from bystander.flow.rehearsal import AnswerDifference, Tried, expected_seconds, make_arms, rehearse
+from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
 
 __all__ = ["Checked", "check", "checked_json", "shims", "too_few"]
@@ -54,7 +55,7 @@ def check(
     arms, commands = make_arms(study, place, caller, observer)
     machine = machine_facts()
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
-        tried, differences = rehearse(study, commands, launcher, observer)
+        tried, differences = rehearse(study, TrialRunner(launcher, commands), observer)
     remarks = [*too_few(study), *shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
     return Checked(study, arms, commands, tried, differences, machine, expected_seconds(study, tried), tuple(remarks))
 
@@ -111,7 +112,7 @@ def checked_json(checked: Checked) -> str:
             {
                 "workload": study.workloads[one.workload].name,
                 "arm": study.arms[one.arm].name,
-                "command": list(checked.commands[one.workload, one.arm].argv),
+                "command": list(checked.commands[one.workload, one.arm].command.argv),
                 "status": one.outcome.status.text,
                 "elapsed_s": one.outcome.readings.get("elapsed"),
             }

@@ -38,7 +38,8 @@ from bystander.flow.check import shims, too_few
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
-from bystander.flow.rehearsal import Commands, Runs, make_arms, ready_commands, rehearse
+from bystander.flow.rehearsal import make_arms, ready_commands, rehearse
+from bystander.flow.trial import Commands, Runs, TrialRunner
 
 if TYPE_CHECKING:
     from bystander.archive import RecordWriter
@@ -233,8 +234,9 @@ def _conducted(
     """Rehearse, begin, run what is not done yet, and say how the record ended."""
     study, observer = session.study, session.observer
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
+        trials = TrialRunner(launcher, session.commands)
         try:
-            tried, differences = rehearse(study, session.commands, launcher, observer)
+            tried, differences = rehearse(study, trials, observer)
         except KeyboardInterrupt:
             return Observed("", complete=False)
         for one in differences:
@@ -244,7 +246,7 @@ def _conducted(
         pace = Pace(study, tried, Counter(workload for workload, _ in done))
         observer.begun(study, name, pace.left_s)
         try:
-            _run(session, launcher, writer, pace, interrupts, done)
+            _run(session, trials, writer, pace, interrupts, done)
         except (_StopAskedError, KeyboardInterrupt):
             writer.finish("interrupted", _changed_folders(session))
             return Observed(name, complete=False)
@@ -261,7 +263,7 @@ def _conducted(
 
 def _run(
     session: _Session,
-    launcher: Runs,
+    trials: TrialRunner,
     writer: RecordWriter,
     pace: Pace,
     interrupts: Interrupts,
@@ -275,7 +277,7 @@ def _run(
             continue
         for attempt in range(_ATTEMPTS):
             begun, offset = time.monotonic(), session.world.clock_offset()
-            outcomes = _block(session, block, launcher, writer, interrupts)
+            outcomes = _block(session, block, trials, writer, interrupts)
             gap = abs(session.world.clock_offset() - offset)
             if gap <= _CLOCK_GAP_S or attempt == _ATTEMPTS - 1:
                 break
@@ -290,7 +292,7 @@ def _run(
 
 
 def _block(
-    session: _Session, block: PlannedBlock, launcher: Runs, writer: RecordWriter, interrupts: Interrupts
+    session: _Session, block: PlannedBlock, trials: TrialRunner, writer: RecordWriter, interrupts: Interrupts
 ) -> dict[int, TrialOutcome]:
     """Run one block; every trial is on disk before the next begins."""
     outcomes: dict[int, TrialOutcome] = {}
@@ -298,7 +300,7 @@ def _block(
     for order, arm in enumerate(block.order):
         if order and interrupts.asked:
             raise _StopAskedError
-        outcomes[arm] = launcher.run(session.commands[block.workload, arm])
+        outcomes[arm] = trials.run(block.workload, arm)
         last = order == len(block.order) - 1
         writer.trial(block.workload, block.number, arm, order, outcomes[arm], limit, last)
     return outcomes

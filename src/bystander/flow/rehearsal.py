@@ -6,18 +6,16 @@ import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
 
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
-from bystander.field import ArmMaker, ReadyCommand, StudyFolder, ready_command
+from bystander.field import ArmMaker, ReadyWorkload, StudyFolder, ready_workload
 from bystander.flow.observer import Observer
+from bystander.flow.trial import Commands, TrialRunner
 
 __all__ = [
     "OVERHEAD_S",
     "AnswerDifference",
-    "Commands",
-    "Runs",
     "Tried",
     "expected_seconds",
     "make_arms",
@@ -25,20 +23,9 @@ __all__ = [
     "rehearse",
 ]
 
-Commands = Mapping[tuple[int, int], ReadyCommand]
-
 OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
 _COMPARED_BYTES = 1 << 20
 _DIFF_LINES = 8
-
-
-class Runs(Protocol):
-    """What runs a trial: the launcher, or a stand-in for it."""
-
-    output: Path
-
-    def run(self, command: ReadyCommand) -> TrialOutcome:
-        """Run one trial to its end; its standard output is then in the file `output`."""
 
 
 @dataclass(frozen=True)
@@ -80,12 +67,12 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
     StudyError
         With every program that cannot be found.
     """
-    commands: dict[tuple[int, int], ReadyCommand] = {}
+    commands: dict[tuple[int, int], ReadyWorkload] = {}
     problems: list[str] = []
     for w, workload in enumerate(study.workloads):
         for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
             try:
-                commands[w, a] = ready_command(workload, arm, state.folder, state.facts["environment"])
+                commands[w, a] = ready_workload(workload, arm, state.folder, state.facts["environment"])
             except StudyError as error:
                 problems += error.problems
     if problems:
@@ -94,17 +81,19 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
 
 
 def rehearse(
-    study: Study, commands: Commands, launcher: Runs, observer: Observer
+    study: Study, trials: TrialRunner, observer: Observer
 ) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
     """Try each workload once per arm, and compare answers where the study asks for it."""
     tried, differences = [], []
     for w, workload in enumerate(study.workloads):
         answers: list[tuple[TrialOutcome, str]] = []
         for a, arm in enumerate(study.arms):
-            outcome = launcher.run(commands[w, a])
+            texts: list[str] = []
+            keep = (lambda output, texts=texts: texts.append(_text(output))) if workload.answer == "output" else None
+            outcome = trials.run(w, a, keep)
             observer.tried(workload.name, arm.name, outcome)
             tried.append(Tried(w, a, outcome))
-            answers.append((outcome, _text(launcher.output) if workload.answer == "output" else outcome.answer))
+            answers.append((outcome, texts[0] if texts else outcome.answer))
             if workload.answer and a and _differ(answers[0][0], outcome):
                 lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
                 differences.append(AnswerDifference(w, a, lines))

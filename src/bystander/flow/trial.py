@@ -1,0 +1,70 @@
+"""One trial with the steps around it, which are not timed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Protocol
+
+from bystander.design import Status, TrialOutcome
+from bystander.field import ReadyCommand, ReadyWorkload
+
+__all__ = ["Commands", "Runs", "TrialRunner"]
+
+Commands = Mapping[tuple[int, int], ReadyWorkload]
+
+
+class Runs(Protocol):
+    """What runs a command: the launcher, or a stand-in for it."""
+
+    output: Path
+
+    def run(self, command: ReadyCommand) -> TrialOutcome:
+        """Run one command to its end; its standard output is then in the file `output`."""
+
+
+class TrialRunner:
+    """Runs trials of one session; what comes before all trials of a workload runs once per arm."""
+
+    def __init__(self, launcher: Runs, commands: Commands) -> None:
+        self._launcher = launcher
+        self._commands = commands
+        self._before_all: dict[tuple[int, int], TrialOutcome | None] = {}
+
+    def run(self, workload: int, arm: int, seen: Callable[[Path], None] | None = None) -> TrialOutcome:
+        """Run one trial of a workload under an arm, by their positions.
+
+        A step that fails makes it a failed trial of its arm: before it, the trial does not start; after
+        it, its reading does not count.
+
+        Parameters
+        ----------
+        seen : callable, optional
+            Is given the file of the trial's output before a later step writes over it.
+        """
+        ready = self._commands[workload, arm]
+        place = workload, arm
+        if place not in self._before_all:
+            self._before_all[place] = self._step("before_all", ready.before_all)
+        failed = self._before_all[place] or self._step("before_each", ready.before_each)
+        if failed:
+            return failed
+        outcome = self._launcher.run(ready.command)
+        if seen:
+            seen(self._launcher.output)
+        failed = self._step("after_each", ready.after_each)
+        if failed and outcome.status is Status.OK:
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=failed.excerpt)
+        return outcome
+
+    def _step(self, name: str, command: ReadyCommand | None) -> TrialOutcome | None:
+        """Run a step; return the failed trial that it makes, or None when it ended well."""
+        outcome = self._launcher.run(command) if command else None
+        if outcome is None or outcome.status is Status.OK:
+            return None
+        how = f"{outcome.status.text} {outcome.detail}" if outcome.detail else outcome.status.text
+        said = f"the step {name} failed ({how})\n{outcome.excerpt}".strip()
+        return TrialOutcome(
+            Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
+        )
