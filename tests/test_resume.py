@@ -186,7 +186,7 @@ def test_an_edited_working_tree_does_not_stand_in_the_way(
     """The snapshot is still there: the record is finished on the state that it began with."""
     (tmp_path / "word").write_text("ebb", encoding="utf-8")
     (tmp_path / "bystander.toml").write_text(
-        'blocks = 60\n[arms.before]\nrevision = "HEAD"\n[arms.after]\n'
+        'blocks = 400\n[arms.before]\nrevision = "HEAD"\n[arms.after]\n'
         '[workloads.w]\ncommand = "cat word"\nanswer = "output"\n',
         encoding="utf-8",
     )
