@@ -65,6 +65,8 @@ def row(
         ((3.0, 1.9, 5.2), "3.0x as long (1.9 to 5.2)"),
         ((1.2, 0.0, math.inf), "+20 % (no bounds)"),
         ((1.2, 1.1, math.inf), "+20 % (at least +10)"),
+        ((0.99, 0.80, 0.9995), "-1 % (-20 to -0.05)"),
+        ((0.99, 0.80, 1.0005), "-1 % (-20 to 0)"),
         ((math.nan, 1.1, math.inf), "at least +10 %"),
         ((math.nan, 0.0, math.inf), "not bounded"),
     ],

@@ -67,7 +67,15 @@ def _numbers(row: Row) -> tuple[list[str], str]:
         return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
     percents = [(v - 1) * 100 for v in values]
     places = _decimals(percents[1:], 2)
-    return [_signed(v, places) for v in percents], " %"
+    leaves_out_zero = percents[1] > 0 or percents[2] < 0
+    return [_signed(v, places if not leaves_out_zero else _visible(v, places)) for v in percents], " %"
+
+
+def _visible(value: float, places: int) -> int:
+    """Return decimals, more where a number would be shown as 0 though its interval leaves 0 out."""
+    while value and places < 4 and float(f"{value:.{places}f}") == 0:
+        places += 1
+    return places
 
 
 def _signed(value: float, places: int) -> str:
