@@ -53,6 +53,23 @@ def test_tables_fit_their_width_and_cut_no_number(width: int) -> None:
     assert not any("…" in line for line in lines)
 
 
+def test_five_hundred_workloads_stay_readable() -> None:
+    """What changed is shown, the rest is counted; every row is there when it is asked for."""
+    factors = {f"w{i:03d}": 1.5 if i % 100 == 7 else 1.0 for i in range(500)}
+    readings = {
+        name: {"before": noisy(12, 0.1, 0.004, i), "after": noisy(12, 0.1 * factor, 0.004, 1000 + i)}
+        for i, (name, factor) in enumerate(factors.items())
+    }
+    decision = decide(made_record(readings))
+    shown, counted = tables.rows_to_show(decision.primary, everything=False)
+    lines = printed(decision, 80)
+
+    assert {row.workload for row in shown if row.verdict == "slower"} == {n for n, f in factors.items() if f > 1}
+    assert len(shown) + sum(counted.values()) == 500
+    assert any("and" in line and "same" in line and "--all-rows" in line for line in lines)
+    assert len(tables.rows_to_show(decision.primary, everything=True)[0]) == 500
+
+
 def test_long_names_are_shortened_and_the_rest_stays() -> None:
     """A name of sixty letters is cut with a sign; its verdict and change are whole."""
     lines = printed(example(tuple(f"{'very-long-name-' * 4}{i}" for i in range(4))), 80)

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["EXAMPLE", "check", "show"]
 
 EXAMPLE = "Example: bystander check"
+_MOST_COMMANDS = 20
 
 
 def check(study: StudyOption = None, only: OnlyOption = None, json: JsonOption = False) -> None:
@@ -111,7 +112,7 @@ def _print_commands(console: Console, checked: Checked) -> None:
     """Print what is run, the program as it was found; once where all arms run the same words."""
     study = checked.study
     console.print("What is run:", style="quiet")
-    for w, workload in enumerate(study.workloads):
+    for w, workload in enumerate(study.workloads[:_MOST_COMMANDS]):
         told: dict[str, list[str]] = {}
         for a, arm in enumerate(study.arms):
             command = checked.commands[w, a].command
@@ -119,6 +120,8 @@ def _print_commands(console: Console, checked: Checked) -> None:
         for words, arms in told.items():
             who = workload.name if len(told) == 1 else f"{workload.name}, arm {', '.join(arms)}"
             console.print(f"  {who}: {words}", style="quiet", soft_wrap=True)
+    if (rest := len(study.workloads) - _MOST_COMMANDS) > 0:
+        console.print(f"  and {rest} more: --json names them", style="quiet")
     console.print()
 
 

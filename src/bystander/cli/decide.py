@@ -49,6 +49,7 @@ def decide(
         typer.Option("--gate-unrandomised", help="Let the gate count rows that were not run in random order."),
     ] = False,
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
+    all_rows: Annotated[bool, typer.Option("--all-rows", help="Show every workload, however many there are.")] = False,
     json: JsonOption = False,
     archive: ArchiveOption = None,
 ) -> None:
@@ -65,7 +66,7 @@ def decide(
     if json:
         typer.echo(decision_json(decision))
     else:
-        show(decision, all_measures)
+        show(decision, all_measures, all_rows)
     if finding is not None:
         _tell_gate(finding, words)
         if finding.found:
@@ -84,7 +85,7 @@ def _tell_gate(finding: GateFinding, words: tuple[str, ...]) -> None:
         )
 
 
-def show(decision: Decision, all_measures: bool = False) -> None:
+def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
     from bystander.cli.console import output
     from bystander.cli.tables import print_rows, print_secondary, print_singles
@@ -113,8 +114,8 @@ def show(decision: Decision, all_measures: bool = False) -> None:
         console.print(f"{arms}, by {decision.measure.label}", style="quiet")
         console.print()
         if decision.primary:
-            print_rows(console, decision)
-        _print_notes(console, decision)
+            print_rows(console, decision, all_rows)
+        _print_notes(console, decision, all_rows)
         _print_failures(console, decision)
         console.print()
         shown, left = print_secondary(console, decision, all_measures)
@@ -136,10 +137,12 @@ def show(decision: Decision, all_measures: bool = False) -> None:
 _UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told below
 
 
-def _print_notes(console: Console, decision: Decision) -> None:
+def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
+    from bystander.cli.tables import rows_to_show
+
     several = len(decision.candidates) > 1
     told: dict[str, list[str]] = {}
-    for row in decision.primary:
+    for row in rows_to_show(decision.primary, all_rows)[0]:
         name = f"{row.workload} · {row.arm}" if several else row.workload
         for note in row.notes:
             if note.code not in _UNTOLD:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -13,7 +14,7 @@ from bystander.cli.console import can_draw
 from bystander.units import quantity_text, share_text
 from bystander.verdicts import Axis, Decision, Row, Single, change_text, medians_text, shared_axis
 
-__all__ = ["MARKS", "print_rows", "print_secondary", "print_singles"]
+__all__ = ["MARKS", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
 
 MARKS = {
     "slower": "▲", "more": "▲", "faster": "▼", "less": "▼", "same": "=", "unclear": "○", "failed": "✕",
@@ -24,6 +25,7 @@ _PLAIN_MARKS = {
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _BARS = "▁▂▃▄▅▆▇█"
 _WIDE = 104
+_MOST_ROWS = 30
 _CHANGE = "change (interval)"
 
 
@@ -32,9 +34,32 @@ def mark(verdict: str) -> str:
     return (MARKS if can_draw() else _PLAIN_MARKS)[verdict]
 
 
-def print_rows(console: Console, decision: Decision) -> None:
+def rows_to_show(rows: Sequence[Row], everything: bool) -> tuple[list[Row], dict[str, int]]:
+    """Return the rows worth a line, and how many others there are by verdict.
+
+    Up to `_MOST_ROWS` all are shown. Beyond, what changed or failed comes first, each verdict's share of
+    the lines in the order of the rows; the same and the unclear are counted.
+    """
+    if everything or len(rows) <= _MOST_ROWS:
+        return list(rows), {}
+    changed = [row for row in rows if row.verdict not in ("same", "unclear")][:_MOST_ROWS]
+    unclear = [row for row in rows if row.verdict == "unclear"][: max(0, min(5, _MOST_ROWS - len(changed)))]
+    kept = {id(row) for row in changed + unclear}
+    counted = Counter(row.verdict for row in rows if id(row) not in kept)
+    return [row for row in rows if id(row) in kept], dict(counted)
+
+
+def print_rows(console: Console, decision: Decision, everything: bool = False) -> None:
     """Print one row per comparison, worst first, with the interval drawn on a shared axis."""
-    rows = decision.primary
+    rows, counted = rows_to_show(decision.primary, everything)
+    if rows:
+        _print_table(console, decision, rows)
+    if counted:
+        told = ", ".join(f"{count} {verdict}" for verdict, count in counted.items())
+        console.print(f"and {told}: --all-rows shows them.", style="quiet")
+
+
+def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> None:
     axis = shared_axis(rows)
     wide = console.width >= _WIDE
     several = len(decision.candidates) > 1
