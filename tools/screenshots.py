@@ -72,7 +72,7 @@ PICTURES: dict[str, Callable[[], None]] = {
     "check": lambda: shot("check", "bystander check", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=26, rows=20),
     "decide": lambda: shot("decide", "bystander decide", rows=34),
-    "one-command": lambda: shot("one-command", "bystander observe --quiet -- ls -R /usr/include", rows=14),
+    "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
     "report": report_page,
 }
