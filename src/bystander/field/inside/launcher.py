@@ -12,7 +12,6 @@ import ctypes
 import errno
 import json
 import os
-import resource
 import select
 import signal
 import sys
@@ -137,14 +136,6 @@ def printed(request):
     return os.stat(request["stdout"]).st_size + os.stat(request["stderr"]).st_size
 
 
-def hold_memory(pid, most):
-    """Let a process that has just started take no more address space; what it starts inherits that."""
-    try:
-        resource.prlimit(pid, resource.RLIMIT_AS, (most, most))
-    except (OSError, AttributeError, ValueError):
-        pass
-
-
 class Exits:
     """Waits for one child's end, for the other end of the control pipe, and for the limit, at once."""
 
@@ -186,10 +177,16 @@ class Exits:
 
 
 def command_of(request):
-    """Return path and arguments; a stub stands before the command when limits or affinity are asked for."""
-    if not request.get("stub"):
+    """Return path and arguments; a stub stands before the command when limits or affinity are asked for.
+
+    A limit set from outside after the start would come too late for what the trial starts at once.
+    """
+    wanted = dict(request.get("stub") or {})
+    if request["memory_bytes"]:
+        wanted["limits"] = dict(wanted.get("limits", {}), AS=request["memory_bytes"])
+    if not wanted:
         return request["path"], request["argv"]
-    stub = [sys.executable, "-I", "-S", STUB, json.dumps(request["stub"]), request["path"]]
+    stub = [sys.executable, "-I", "-S", STUB, json.dumps(wanted), request["path"]]
     return sys.executable, stub + request["argv"]
 
 
@@ -233,8 +230,6 @@ def run_trial(request):
             os.close(handle)
     try:
         exits = Exits(pid)
-        if request["memory_bytes"]:
-            hold_memory(pid, request["memory_bytes"])
         outcome, ended = exits.wait(limit_ns, lambda: printed(request) > request["output_bytes"])
         exits.close()
         if outcome != "ended":
