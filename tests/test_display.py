@@ -79,6 +79,21 @@ def test_long_names_are_shortened_and_the_rest_stays() -> None:
     assert any("▲ slower" in line and "+39.8 % (+39.0 to +40.8)" in line for line in lines)
 
 
+def test_a_long_label_shortens_the_name_and_never_a_number() -> None:
+    """At 80 columns beside the longest label the change of every other measure is whole."""
+    name = "year[port=north]x"
+    readings = {name: {"before": noisy(20, 0.36, 0.02, 1), "after": noisy(20, 0.1, 0.02, 2)}}
+    more = {
+        "cpu": {name: {"before": noisy(20, 0.36, 0.02, 3), "after": noisy(20, 0.1, 0.02, 4)}},
+        "voluntary_switches": {name: {"before": [1.0] * 20, "after": [1.0] * 20}},
+    }
+    lines = printed(decide(made_record(readings, more=more)), 80)
+    (cpu,) = [line for line in lines if "CPU time" in line]
+
+    assert max(map(len, lines)) <= 80
+    assert re.search(r"3\.\d+x as fast \(3\.\d+ to 3\.\d+\)", cpu)
+
+
 def test_intervals_are_drawn_where_they_lie() -> None:
     """Slower to the right of the middle, faster to the left, same around it."""
     lines = printed(example(), 80)

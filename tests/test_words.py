@@ -67,6 +67,8 @@ def row(
         ((1.2, 1.1, math.inf), "+20 % (at least +10)"),
         ((0.99, 0.80, 0.9995), "-1 % (-20 to -0.05)"),
         ((0.99, 0.80, 1.0005), "-1 % (-20 to 0)"),
+        ((math.nan, 103.77, math.inf), "at least 104x as long"),
+        ((math.nan, 2.44, math.inf), "at least 2.4x as long"),
         ((math.nan, 1.1, math.inf), "at least +10 %"),
         ((math.nan, 0.0, math.inf), "not bounded"),
     ],

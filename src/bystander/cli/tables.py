@@ -136,18 +136,19 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in shown]
     changes, medians = [change_text(row) for row in shown], [medians_text(row) for row in shown]
     wide = console.width >= _WIDE
+    label, change = _fit([row.measure.label for row in shown], 28), _fit([_CHANGE, *changes], 30)
+    # On a narrow terminal the name gives way: a number that is cut would be another number.
+    room = 34 if wide else max(8, console.width - label - 9 - change - 6)
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column(
-        "other measures", width=_fit(["other measures", *names], 34 if wide else 17), no_wrap=True, overflow="ellipsis"
-    )
-    table.add_column("", width=_fit([row.measure.label for row in shown], 28), no_wrap=True)
+    table.add_column("other measures", width=_fit(["other measures", *names], room), no_wrap=True, overflow="ellipsis")
+    table.add_column("", width=label, no_wrap=True)
     table.add_column("verdict", width=9, no_wrap=True)
-    table.add_column(_CHANGE, width=_fit([_CHANGE, *changes], 30), no_wrap=True)
+    table.add_column(_CHANGE, width=change, no_wrap=True)
     if wide:
         table.add_column("medians", no_wrap=True)
-    for row, name, change, both in zip(shown, names, changes, medians, strict=True):
+    for row, name, text, both in zip(shown, names, changes, medians, strict=True):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
-        table.add_row(name, row.measure.label, verdict, change, *([both] if wide else []))
+        table.add_row(name, row.measure.label, verdict, text, *([both] if wide else []))
     console.print(table)
     return len(shown), len(changed) - len(shown)
 

@@ -11,8 +11,9 @@ from typing import Any
 from bystander.design import ArmState, Status, Study, with_only
 from bystander.field import Launcher, MachineLock, machine_facts
 from bystander.flow.observer import Observer
+from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
-from bystander.flow.rehearsal import AnswerDifference, Tried, expected_seconds, make_arms, rehearse
+from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
 
@@ -57,7 +58,7 @@ def check(
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
         tried, differences = rehearse(study, TrialRunner(launcher, commands), observer)
     remarks = [*too_few(study), *shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
-    return Checked(study, arms, commands, tried, differences, machine, expected_seconds(study, tried), tuple(remarks))
+    return Checked(study, arms, commands, tried, differences, machine, Pace(study, tried).left_s, tuple(remarks))
 
 
 def too_few(study: Study) -> list[str]:

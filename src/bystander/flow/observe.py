@@ -42,7 +42,7 @@ from bystander.flow.rehearsal import make_arms, ready_commands, rehearse
 from bystander.flow.trial import Commands, Runs, TrialRunner
 
 if TYPE_CHECKING:
-    from bystander.archive import RecordWriter
+    from bystander.archive.writer import RecordWriter
 
 __all__ = ["Observed", "Surroundings", "observe", "resume"]
 

@@ -9,11 +9,12 @@ import numpy as np
 
 from bystander.design import PlannedBlock, Status, Study, TrialOutcome
 from bystander.flow.observer import Progress
-from bystander.flow.rehearsal import OVERHEAD_S, Tried
+from bystander.flow.rehearsal import Tried
 from bystander.stats import interval, walsh_contrasts
 
 __all__ = ["Pace"]
 
+_OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
 _READABLE = 5.0  # half widths beyond e^5 say nothing
 
 
@@ -34,7 +35,7 @@ class Pace:
         self.blocks = list(self.before)
         self.guess = [0.0] * len(study.workloads)
         for one in tried:
-            self.guess[one.workload] += one.outcome.readings.get("elapsed", 0.0) + OVERHEAD_S
+            self.guess[one.workload] += one.outcome.readings.get("elapsed", 0.0) + _OVERHEAD_S
         self.spent = [0.0] * len(study.workloads)
         self.values: list[list[list[float]]] = [[] for _ in study.workloads]
         self.precision: list[float | None] = [None] * len(study.workloads)

@@ -14,16 +14,13 @@ from bystander.flow.observer import Observer
 from bystander.flow.trial import Commands, TrialRunner
 
 __all__ = [
-    "OVERHEAD_S",
     "AnswerDifference",
     "Tried",
-    "expected_seconds",
     "make_arms",
     "ready_commands",
     "rehearse",
 ]
 
-OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
 _COMPARED_BYTES = 1 << 20
 _DIFF_LINES = 8
 
@@ -126,9 +123,3 @@ def _diff(reference: str, candidate: str, reference_name: str, candidate_name: s
     rest = len(lines) - _DIFF_LINES
     shown = [f"from line {start + 1} on:", *lines[:_DIFF_LINES]]
     return tuple([*shown, f"and {rest} more lines that differ"] if rest > 0 else shown)
-
-
-def expected_seconds(study: Study, tried: tuple[Tried, ...]) -> float:
-    """Return how long the observation will take, from one trial each, in seconds."""
-    once = sum(one.outcome.readings.get("elapsed", 0.0) + OVERHEAD_S for one in tried)
-    return once * study.blocks

@@ -97,11 +97,13 @@ def _difference_scale(row: Row) -> tuple[float, str]:
 def change_text(row: Row) -> str:
     """Return the change and its interval in short: "+34 % (+31 to +36)", "5.0x as fast (4.7 to 5.3)"."""
     numbers, unit = _numbers(row)
+    more = "as long" if "slower" in row.measure.words else "as much"
     if math.isnan(row.estimate):
+        if row.scale == "ratio" and row.low >= _FACTOR and math.isinf(row.high):
+            return f"at least {row.low:.{0 if row.low >= 10 else 1}f}x {more}"
         span = _span(numbers[1], numbers[2])
         return "not bounded" if span == "no bounds" else span + unit
     if _factors(row):
-        more = "as long" if "slower" in row.measure.words else "as much"
         return f"{numbers[0]}x {more if row.estimate > 1 else 'as fast'} ({_span(numbers[1], numbers[2])})"
     return f"{numbers[0]}{unit} ({_span(numbers[1], numbers[2])})"
 
