@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -10,10 +11,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from conftest import Run
 
 from bystander.design import Arm, ArmState, Study, Workload
 from bystander.errors import ArmError
-from bystander.field import ArmMaker, Git, StudyFolder, folder_digest
+from bystander.field import ArmMaker, Git, StudyFolder, folder_state
 
 GitRun = Callable[..., str]
 
@@ -157,7 +159,7 @@ def test_other_folders_are_used_where_they_lie(tmp_path: Path) -> None:
     time.sleep(0.01)
 
     assert state.folder == str((tmp_path / "old").resolve())
-    assert folder_digest(tmp_path / "old") != state.facts["digest"]
+    assert folder_state(tmp_path / "old").digest != state.facts["digest"]
 
 
 def test_git_says_what_is_wrong(repository: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
@@ -176,3 +178,43 @@ def test_bystanders_folder_ignores_itself(repository: Path, git: GitRun) -> None
     made(repository, Arm("after"))
 
     assert ".bystander" not in git("status", "--porcelain")
+
+
+def test_an_arm_that_a_trial_changed_is_laid_out_afresh(repository: Path, run: Run) -> None:
+    """A workload that writes into its own checkout is found out; the next record starts from the arm as it was."""
+    (repository / "bystander.toml").write_text(
+        'blocks = 3\n[arms.before]\nrevision = "v1"\n[arms.after]\n'
+        '[workloads.w]\ncommand = "sh -c \'cat program.txt; echo more >> program.txt\'"\nanswer = "output"\n',
+        encoding="utf-8",
+    )
+    said = run("observe", "--quiet").stdout
+    again = run("check").stdout
+
+    assert "The files of arm before changed during the observation (program.txt)" in " ".join(said.split())
+    assert "The files of arm after changed" in " ".join(said.split())
+    assert "before: one\n" in again  # not "onemore": laid out anew
+
+
+def test_a_workload_that_fills_its_folder_is_cut_and_told(tmp_path: Path, run: Run) -> None:
+    """It ends at its limit, the other workload's readings are whole, and the files are named."""
+    fill = "i=0; while :; do i=$((i+1)); head -c 100000 /dev/zero > big$i; done"
+    (tmp_path / "bystander.toml").write_text(
+        f"""
+blocks = 2
+[arms.before]
+[arms.after]
+settings.n = 2
+[workloads.fill]
+command = "sh -c '{fill}'"
+limit = "200 ms"
+[workloads.well]
+command = "true"
+""",
+        encoding="utf-8",
+    )
+    said = run("observe", "--quiet").stdout
+    rows = {row["workload"]: row for row in json.loads(run("decide", "--json").stdout)["results"] if row["primary"]}
+
+    assert rows["fill"]["reference"] == {"trials": 2, "failed": 2, "median": None}
+    assert rows["well"]["reference"]["failed"] == rows["well"]["candidate"]["failed"] == 0
+    assert "big1" in said

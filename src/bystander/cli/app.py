@@ -6,6 +6,7 @@ import io
 import os
 import signal
 import sys
+from contextlib import suppress
 from types import FrameType
 from typing import Annotated
 
@@ -95,5 +96,6 @@ def run() -> None:
 
 def _complain(text: str) -> None:
     lines = plain_text(text).splitlines() or [""]
-    for line in lines:
-        print(f"bystander: {line}" if not line.startswith(" ") else line, file=sys.stderr)
+    with suppress(OSError):  # the terminal may be closed
+        for line in lines:
+            print(f"bystander: {line}" if not line.startswith(" ") else line, file=sys.stderr)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from rich.console import Console, Group
 from rich.live import Live
@@ -38,11 +40,21 @@ class Display:
 
     def __exit__(self, *_: object) -> None:
         if self._live:
-            self._live.stop()
+            with self._while_somebody_watches():
+                self._live.stop()
+
+    @contextmanager
+    def _while_somebody_watches(self) -> Iterator[None]:
+        """Fall silent when the terminal is closed: that must not disturb the observation's own ending."""
+        try:
+            yield
+        except OSError:
+            self.quiet, self._live = True, None
 
     def _line(self, text: str) -> None:
         if not self.quiet:
-            self.console.print(text, soft_wrap=not self.console.is_terminal)
+            with self._while_somebody_watches():
+                self.console.print(text, soft_wrap=not self.console.is_terminal)
 
     def making(self, arm: str) -> None:
         """Say nothing: most arms are ready at once."""
@@ -65,14 +77,16 @@ class Display:
         self._line(f"record {record}: {trials} trials, about {duration_text(expected_s, 2)}; Ctrl-C ends it tidily")
         if self.console.is_terminal and not self.quiet:
             self._live = Live(console=self.console, auto_refresh=False, transient=True)
-            self._live.start()
+            with self._while_somebody_watches():
+                self._live.start()
 
     def progressed(self, progress: Progress) -> None:
         """Redraw, at most four times a second, or print a line at every tenth."""
         last = progress.done == progress.planned
         if self._live:
             if self._quiet_for(_PAUSE_S) or last:
-                self._live.update(self._picture(progress), refresh=True)
+                with self._while_somebody_watches():
+                    self._live.update(self._picture(progress), refresh=True)
                 self._drawn = time.monotonic()
         elif self._tenth < 10 * progress.done // progress.planned and (self._quiet_for(_LINES_S) or last):
             self._tenth, self._drawn = 10 * progress.done // progress.planned, time.monotonic()

@@ -3,9 +3,10 @@
 This room owns processes, checkouts and locks, and gives all of them back.
 """
 
-from bystander.field.arms import ArmMaker, folder_digest
+from bystander.field.arms import ArmMaker
 from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
 from bystander.field.environment import STANDARD_VARIABLES, trial_environment
+from bystander.field.folders import FolderState, folder_state
 from bystander.field.git import Git
 from bystander.field.interpreters import interpreter_facts
 from bystander.field.launcher import Launcher
@@ -16,6 +17,7 @@ from bystander.field.surroundings import StudyFolder
 __all__ = [
     "STANDARD_VARIABLES",
     "ArmMaker",
+    "FolderState",
     "Git",
     "Launcher",
     "MachineLock",
@@ -23,7 +25,7 @@ __all__ = [
     "ReadyWorkload",
     "StudyFolder",
     "boot_id",
-    "folder_digest",
+    "folder_state",
     "interpreter_facts",
     "machine_facts",
     "ready_command",

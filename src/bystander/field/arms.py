@@ -1,35 +1,25 @@
-"""Arms are made ready: checked out apart, or snapshot, and built, once per arm key.
-
-Everything that Bystander lays out goes to `.bystander/arms/KEY`. Keys are of one length, and so
-are the paths: a longer path is a slower one for some programs.
-"""
+"""Arms are made ready: checked out apart, or snapshot, and built, once per arm key."""
 
 from __future__ import annotations
 
-import fcntl
-import hashlib
-import json
-import os
-import shutil
 import subprocess
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from bystander.design import Arm, ArmState, Study, arm_key, filled_words
 from bystander.errors import ArmError
+from bystander.field.checkouts import Checkouts
 from bystander.field.commands import ready_command
 from bystander.field.environment import trial_environment
+from bystander.field.folders import folder_state
 from bystander.field.git import Git
 from bystander.field.interpreters import interpreter_facts
 from bystander.field.surroundings import StudyFolder
 
-__all__ = ["ArmMaker", "folder_digest"]
+__all__ = ["ArmMaker"]
 
 _LOG_LINES = 15
-_HASHED_BYTES = 256 * 2**20
-_NOT_CODE = {".bystander", ".git", "__pycache__"}
 
 
 @dataclass(frozen=True)
@@ -71,9 +61,9 @@ class ArmMaker:
             assert source.folder
             folder = source.folder
             if arm.build:
-                self._build_in_place(arm, key, folder, environment)
+                self._checkouts.build_once(key, lambda: self._build(arm, key, folder, environment))
             if "digest" in source.facts:  # taken again: building may have changed the folder
-                source.facts["digest"] = folder_digest(folder) if arm.build else source.tree
+                source.facts["digest"] = folder_state(folder).digest if arm.build else source.tree
         else:
             folder = self._laid_out(arm, key, source, environment)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
@@ -91,7 +81,7 @@ class ArmMaker:
         """
         environment: Mapping[str, str] = state.facts.get("environment", {})
         laid_out = "digest" not in state.facts and not arm.in_place
-        if laid_out and (self._arms / f"{state.key}.ready").exists() and Path(state.folder).is_dir():
+        if laid_out and self._checkouts.is_ready(state.key) and Path(state.folder).is_dir():
             folder = _Source("", "", {}, folder=Path(state.folder))
             then = state.facts.get("interpreter", {}).get("version")
             now = self._interpreter(study, arm, environment, folder).get("version")
@@ -135,7 +125,7 @@ class ArmMaker:
         if folder == self.place.path and git is not None:
             tree = git.snapshot(self._objects)
             return _Source(tree, f"working tree ({tree[:10]})", {}, git)
-        digest = folder_digest(folder)
+        digest = folder_state(folder).digest
         return _Source(digest, f"folder {arm.folder} ({digest[:10]})", {"digest": digest}, folder=folder)
 
     @property
@@ -143,39 +133,36 @@ class ArmMaker:
         return self.place.own / "objects"
 
     @property
-    def _arms(self) -> Path:
-        arms = self.place.own / "arms"
-        arms.mkdir(exist_ok=True)
-        return arms
+    def _checkouts(self) -> Checkouts:
+        return Checkouts(self.place.own / "arms")
+
+    def remove_half_made(self) -> None:
+        """Remove what an earlier command began to lay out and could not finish."""
+        self._checkouts.remove_half_made()
+
+    def folder_of(self, arm: Arm, state: ArmState) -> Path | None:
+        """Return the folder whose files must stay what they are while trials run; None for an arm run in place."""
+        if arm.in_place:
+            return None
+        home = self._checkouts.home(state.key)
+        return home if Path(state.folder).is_relative_to(home) else Path(state.folder)
 
     def _laid_out(self, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
-        """Check out and build under the arm's lock, unless that was done before."""
+        """Check out and build, unless that was done before; return the study's folder in it."""
         assert source.git
-        home, ready = self._arms / key, self._arms / f"{key}.ready"
-        inner = home / self.place.path.relative_to(source.git.top.resolve())
-        with _locked(self._arms / f"{key}.lock"):
-            if ready.exists() and home.is_dir():
-                return inner
-            ready.unlink(missing_ok=True)
-            shutil.rmtree(home, ignore_errors=True)
-            home.mkdir()
-            source.git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None)
-            if not inner.is_dir():
-                raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inner.relative_to(home)}")
-            self._build(arm, key, inner, environment)
-            ready.write_text(json.dumps({"tree": source.tree, "build": list(arm.build)}), encoding="utf-8")
-        return inner
+        git, inside = source.git, self.place.path.relative_to(source.git.top.resolve())
 
-    def _build_in_place(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
-        ready = self._arms / f"{key}.ready"
-        with _locked(self._arms / f"{key}.lock"):
-            if not ready.exists():
-                self._build(arm, key, folder, environment)
-                ready.write_text(json.dumps({"build": list(arm.build)}), encoding="utf-8")
+        def fill(home: Path) -> None:
+            git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None)
+            if not (home / inside).is_dir():
+                raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inside}")
+
+        home = self._checkouts.lay_out(key, fill, lambda home: self._build(arm, key, home / inside, environment))
+        return home / inside
 
     def _build(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
         """Run the build steps; their output is kept beside the arm, and shown when one fails."""
-        log = self._arms / f"{key}.build.log"
+        log = self._checkouts.log(key)
         for step in arm.build:
             words = filled_words(step, arm.settings)
             with log.open("a", encoding="utf-8") as output:
@@ -196,38 +183,3 @@ class ArmMaker:
                     f'arm {arm.name}: build step "{step}" ended with {ended}; its output is kept in {log}:\n'
                     + "\n".join(f"  {line}" for line in last)
                 )
-
-
-@contextmanager
-def _locked(path: Path) -> Iterator[None]:
-    """Hold a lock file: other processes that make the same arm wait here and then find it ready."""
-    fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-    try:
-        fcntl.flock(fd, fcntl.LOCK_EX)
-        yield
-    finally:
-        os.close(fd)
-
-
-def folder_digest(folder: Path) -> str:
-    """Return a digest of a folder's files: their paths, modes and contents.
-
-    Beyond 256 MiB, sizes and times stand for the contents, and the digest says so in front.
-    """
-    files = sorted(
-        path
-        for path in folder.rglob("*")
-        if not _NOT_CODE & set(path.relative_to(folder).parts) and (path.is_symlink() or path.is_file())
-    )
-    by_time = sum(path.lstat().st_size for path in files) > _HASHED_BYTES
-    total = hashlib.sha256()
-    for path in files:
-        state = path.lstat()
-        total.update(f"{path.relative_to(folder)}\0{state.st_mode:o}\0{state.st_size}\0".encode(errors="replace"))
-        if path.is_symlink():
-            total.update(os.fsencode(path.readlink()))
-        elif by_time:
-            total.update(str(state.st_mtime_ns).encode())
-        else:
-            total.update(hashlib.sha256(path.read_bytes()).digest())
-    return ("times-" if by_time else "") + total.hexdigest()[:24]

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
 from bystander.errors import ArmError
+from bystander.field.scratch import scratch_folder
 
 __all__ = ["Git"]
 
@@ -80,8 +80,8 @@ class Git:
 
     def export_tree(self, tree: str, folder: Path, objects: Path | None = None) -> None:
         """Write the files of a tree into a folder, through an index of its own."""
-        with tempfile.TemporaryDirectory(prefix="bystander-") as scratch:
-            variables = {"GIT_INDEX_FILE": str(Path(scratch, "index")), "GIT_WORK_TREE": str(self.top)}
+        with scratch_folder() as scratch:
+            variables = {"GIT_INDEX_FILE": str(scratch / "index"), "GIT_WORK_TREE": str(self.top)}
             variables |= self._objects(objects)
             self.run("read-tree", tree, variables=variables)
             self.run("checkout-index", "--all", "--force", f"--prefix={folder}/", variables=variables)
@@ -95,8 +95,8 @@ class Git:
             A folder that takes the new objects.
         """
         objects.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix="bystander-") as scratch:
-            index = Path(scratch, "index")
+        with scratch_folder() as scratch:
+            index = scratch / "index"
             variables = {"GIT_INDEX_FILE": str(index), **self._objects(objects)}
             mine = self.top / self.run("rev-parse", "--git-path", "index").strip()
             if mine.exists():  # a copy knows which files did not change, so that few are read

@@ -9,7 +9,6 @@ import os
 import select
 import subprocess
 import sys
-import tempfile
 from contextlib import ExitStack, suppress
 from pathlib import Path
 from types import TracebackType
@@ -18,6 +17,7 @@ from typing import Any
 from bystander.design import Status, TrialOutcome
 from bystander.errors import LauncherError
 from bystander.field.commands import ReadyCommand
+from bystander.field.scratch import remove_leftovers, scratch_folder
 
 __all__ = ["Launcher"]
 
@@ -53,9 +53,9 @@ class Launcher:
 
     def __enter__(self) -> Launcher:
         with ExitStack() as stack:
-            folder = tempfile.TemporaryDirectory(prefix="bystander-", ignore_cleanup_errors=True)
-            scratch = stack.enter_context(folder)
-            self.output, self.errors = Path(scratch, "output"), Path(scratch, "errors")
+            remove_leftovers()
+            scratch = stack.enter_context(scratch_folder())
+            self.output, self.errors = scratch / "output", scratch / "errors"
             kept = () if self._lock is None else (self._lock,)
             self._process = subprocess.Popen(
                 [sys.executable, "-I", "-S", str(_PROGRAM), *map(str, kept)],

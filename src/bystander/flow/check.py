@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from bystander.design import ArmState, Status, Study, with_only
-from bystander.field import Launcher, MachineLock, machine_facts
+from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
@@ -53,7 +53,7 @@ def check(
     """Read the study, make the arms ready, try each workload once per arm, and describe the machine."""
     study, place = load_study(path, here)
     study = with_only(study, only)
-    arms, commands = make_arms(study, place, caller, observer)
+    arms, commands = make_arms(study, ArmMaker(place, caller), observer)
     machine = machine_facts()
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
         tried, differences = rehearse(study, TrialRunner(launcher, commands), observer)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+from contextlib import suppress
 from types import FrameType, TracebackType
 from typing import Any
 
@@ -32,7 +33,8 @@ class Interrupts:
 
     def _ask(self, _number: int, _frame: FrameType | None) -> None:
         self.asked = True
-        os.write(self._write, b"!")
+        with suppress(BlockingIOError):  # asked so often that the pipe is full
+            os.write(self._write, b"!")
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

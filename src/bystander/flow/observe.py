@@ -31,7 +31,6 @@ from bystander.field import (
     Launcher,
     MachineLock,
     StudyFolder,
-    folder_digest,
     machine_facts,
 )
 from bystander.flow.check import shims, too_few
@@ -39,6 +38,7 @@ from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import make_arms, ready_commands, rehearse
+from bystander.flow.steady import ArmFiles
 from bystander.flow.trial import Commands, Runs, TrialRunner
 
 if TYPE_CHECKING:
@@ -94,8 +94,7 @@ class _Session:
     """What stays the same from the first trial to the last."""
 
     study: Study
-    place: StudyFolder
-    arms: tuple[ArmState, ...]
+    files: ArmFiles
     commands: Commands
     observer: Observer
     world: Surroundings
@@ -122,10 +121,11 @@ def observe(
     for sentence in too_few(study):
         observer.remark(sentence)
     with MachineLock(study.name, waiting=observer.remark if wait else None) as lock:
-        arms, commands = make_arms(study, place, caller, observer)
+        maker = ArmMaker(place, caller)
+        arms, commands = make_arms(study, maker, observer)
         for sentence in shims(arms):
             observer.remark(sentence)
-        session = _Session(study, place, arms, commands, observer, world)
+        session = _Session(study, ArmFiles(maker, study, arms), commands, observer, world)
         with Archive(archive, create=True) as kept:
 
             def begin() -> tuple[RecordWriter, str]:
@@ -191,10 +191,12 @@ def resume(
             raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
         place = StudyFolder(Path(head.study_folder))
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
-            arms, commands = _arms_again(head.study, head.arms, place, caller)
+            maker = ArmMaker(place, caller)
+            arms = _arms_again(head.study, head.arms, maker)
             for arm in arms:
                 observer.made(arm)
-            session = _Session(head.study, place, arms, commands, observer, world)
+            files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
+            session = _Session(head.study, files, commands, observer, world)
 
             def begin() -> tuple[RecordWriter, str]:
                 writer = kept.resume(head, world.machine())
@@ -218,14 +220,10 @@ def _moved(then: Mapping[str, Any], now: Mapping[str, Any]) -> str:
     return "the machine was started again since" if then.get("boot_id") != now.get("boot_id") else ""
 
 
-def _arms_again(
-    study: Study, states: tuple[ArmState, ...], place: StudyFolder, caller: Mapping[str, str]
-) -> tuple[tuple[ArmState, ...], Commands]:
-    if not place.path.is_dir():
-        raise ArmError(f"the study's folder {place.path} is gone")
-    maker = ArmMaker(place, caller)
-    arms = tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))
-    return arms, ready_commands(study, arms)
+def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> tuple[ArmState, ...]:
+    if not maker.place.path.is_dir():
+        raise ArmError(f"the study's folder {maker.place.path} is gone")
+    return tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))
 
 
 def _conducted(
@@ -248,13 +246,13 @@ def _conducted(
         try:
             _run(session, trials, writer, pace, interrupts, done)
         except (_StopAskedError, KeyboardInterrupt):
-            writer.finish("interrupted", _changed_folders(session))
+            writer.finish("interrupted", session.files.changes())
             return Observed(name, complete=False)
         except LauncherError:
             writer.finish("interrupted", ["The launcher went away; the observation ended there."])
             raise
         writer.machine_state(session.world.machine())
-        changed = _changed_folders(session)
+        changed = session.files.changes()
         for sentence in changed:
             observer.remark(sentence)
         writer.finish("complete", changed)
@@ -304,13 +302,3 @@ def _block(
         last = order == len(block.order) - 1
         writer.trial(block.workload, block.number, arm, order, outcomes[arm], limit, last)
     return outcomes
-
-
-def _changed_folders(session: _Session) -> list[str]:
-    """Say which folders that were used where they lie changed meanwhile."""
-    told = []
-    for arm, state in zip(session.study.arms, session.arms, strict=True):
-        before = state.facts.get("digest")
-        if before and folder_digest((session.place.path / arm.folder).resolve()) != before:
-            told.append(f"The folder {arm.folder} of arm {arm.name} changed during the observation.")
-    return told

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
-from bystander.field import ArmMaker, ReadyWorkload, StudyFolder, ready_workload
+from bystander.field import ArmMaker, ReadyWorkload, ready_workload
 from bystander.flow.observer import Observer
 from bystander.flow.trial import Commands, TrialRunner
 
@@ -43,11 +42,9 @@ class AnswerDifference:
     lines: tuple[str, ...]
 
 
-def make_arms(
-    study: Study, place: StudyFolder, caller: Mapping[str, str], observer: Observer
-) -> tuple[tuple[ArmState, ...], Commands]:
+def make_arms(study: Study, maker: ArmMaker, observer: Observer) -> tuple[tuple[ArmState, ...], Commands]:
     """Make all arms ready and resolve every command; all that is missing is told at once."""
-    maker = ArmMaker(place, caller)
+    maker.remove_half_made()
     states = []
     for arm in study.arms:
         observer.making(arm.name)

@@ -1,0 +1,38 @@
+"""Arms must stay what they are while trials run: their files are read before the first trial and after the last."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from bystander.design import ArmState, Study
+from bystander.field import ArmMaker, FolderState, folder_state
+
+__all__ = ["ArmFiles"]
+
+_NAMED = 3
+
+
+class ArmFiles:
+    """The files of all arms as they were when this was made; arms run in place are left out."""
+
+    def __init__(self, maker: ArmMaker, study: Study, arms: tuple[ArmState, ...]) -> None:
+        self._folders: dict[str, Path] = {}
+        for arm, state in zip(study.arms, arms, strict=True):
+            if folder := maker.folder_of(arm, state):
+                self._folders[state.name] = folder
+        self._before: dict[Path, FolderState] = {folder: folder_state(folder) for folder in set(self._folders.values())}
+
+    def changes(self) -> list[str]:
+        """Say which arms changed meanwhile, and name the first files."""
+        after = {folder: folder_state(folder) for folder in self._before}
+        told = []
+        for name, folder in self._folders.items():
+            paths = self._before[folder].changed(after[folder])
+            if paths:
+                rest = f" and {len(paths) - _NAMED} more" if len(paths) > _NAMED else ""
+                files = ", ".join(paths[:_NAMED]) + rest
+                told.append(
+                    f"The files of arm {name} changed during the observation ({files}): "
+                    "not all of its trials ran the same."
+                )
+        return told
