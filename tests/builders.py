@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from bystander.design import (
+    PLACEBO,
     Arm,
     ArmState,
     Record,
@@ -71,7 +72,7 @@ def made_record(
     )  # fmt: skip
     study = Study(
         name="made up",
-        arms=tuple(Arm(name) for name in arms),
+        arms=tuple(Arm(name, placebo=name == PLACEBO) for name in arms),
         workloads=tuple(Workload(name, name, "run", limit_s=limit_s, answer=answer_rule) for name in readings),
         margin=margin,
         risk=risk,

@@ -54,6 +54,7 @@ def decide(
     archive: ArchiveOption = None,
 ) -> None:
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
+    from bystander.cli.console import warn
     from bystander.flow.decide import decided, decision_json
     from bystander.flow.places import find_archive
     from bystander.verdicts import gate as look
@@ -69,6 +70,9 @@ def decide(
         show(decision, all_measures, all_rows)
     if finding is not None:
         _tell_gate(finding, words)
+        for note in decision.notes if decision.tainted else ():
+            if note.code == "placebo-tainted":
+                warn(note.text)
         if finding.found:
             raise typer.Exit(GATE)
 
@@ -93,6 +97,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         answer_sentence,
         next_sentence,
         outcome_sentence,
+        placebo_sentence,
         suite_sentence,
         weighted_sentence,
     )
@@ -109,6 +114,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         print_singles(console, primary)
         _print_brief(console, decision)
         _print_failures(console, decision)
+        if decision.placebo:
+            console.print(placebo_sentence(decision))
     else:
         arms = f"{', '.join(decision.candidates)} against {head.study.reference.name}"
         console.print(f"{arms}, by {decision.measure.label}", style="quiet")
@@ -127,6 +134,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             outcome_sentence(decision),
             answer_sentence(decision.primary),
             weighted_sentence(decision),
+            placebo_sentence(decision),
         ):
             if text:
                 console.print(text)

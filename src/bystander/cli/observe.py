@@ -52,6 +52,9 @@ def observe(
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
     ] = None,
+    placebo: Annotated[
+        bool, typer.Option("--placebo", help="Add an arm made like the reference, apart from it, as a control.")
+    ] = False,
     resume: Annotated[
         bool,
         typer.Option(
@@ -70,6 +73,7 @@ def observe(
     """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
     from bystander.cli.decide import show
     from bystander.cli.live import Display
+    from bystander.design import with_placebo
     from bystander.flow.decide import decided
     from bystander.flow.observe import observe as run
     from bystander.flow.observe import resume as finish
@@ -77,7 +81,7 @@ def observe(
 
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
-        "--margin": margin, "--keep-environment": keep_environment,
+        "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
     share = share_option("--margin", margin, 1.0)
@@ -89,7 +93,7 @@ def observe(
         else:
             planned, place = _planned(command, arm, study, keep_environment or [], only or [])
             planned = replace(
-                planned,
+                with_placebo(planned) if placebo else planned,
                 blocks=blocks or planned.blocks,
                 seed=planned.seed if seed is None else seed,
                 margin=share or planned.margin,

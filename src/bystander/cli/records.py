@@ -39,11 +39,13 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
 
     from bystander.cli.console import output
     from bystander.flow.places import find_archive
-    from bystander.flow.records import heads
+    from bystander.flow.records import heads, tainted_records
 
-    found = heads(find_archive(archive, variables(), here()))
+    place = find_archive(archive, variables(), here())
+    found, tainted = heads(place), tainted_records(place)
     if json:
-        typer.echo(json_text.dumps([_brief(head) for head in found], indent=2, ensure_ascii=False))
+        told = [{**_brief(head), "tainted": head.name in tainted} for head in found]
+        typer.echo(json_text.dumps(told, indent=2, ensure_ascii=False))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
@@ -51,6 +53,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     for head in found:
         arms = ", ".join(arm.name for arm in head.study.arms)
         state = head.state if head.complete else "unfinished"
+        state += ", TAINTED" if head.name in tainted else ""
         table.add_row(head.name, _when(head), state, arms, str(len(head.study.workloads)))
     output().print(table)
     typer.echo("Next: bystander decide RECORD" if found else "Next: bystander observe")
@@ -62,7 +65,7 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     from bystander.cli.console import output
     from bystander.design.machine import machine_sentences, machine_title
     from bystander.flow.places import find_archive
-    from bystander.flow.records import whole_record
+    from bystander.flow.records import record_notes, whole_record
     from bystander.units import share_text
 
     whole = whole_record(find_archive(archive, variables(), here()), record)
@@ -81,7 +84,7 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     console.print(f"{head.name}: {head.study.name}", style="title")
     state = head.state if head.complete else "unfinished"
     console.print(f"{head.origin} {_when(head)} UTC, {state}, UUID {head.uuid}")
-    for note in head.notes:
+    for note in record_notes(whole):
         console.print(note)
     for arm in head.arms:
         console.print(f"arm {arm.name}: {arm.identity}")

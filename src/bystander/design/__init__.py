@@ -13,9 +13,11 @@ from bystander.design.study import (
     DEFAULT_OUTPUT_BYTES,
     DEFAULT_RISK,
     ONE_ARM_BLOCKS,
+    PLACEBO,
     Arm,
     Study,
     Workload,
+    with_placebo,
 )
 from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
 from bystander.design.trials import (
@@ -38,6 +40,7 @@ __all__ = [
     "MEASURES",
     "OBSERVED",
     "ONE_ARM_BLOCKS",
+    "PLACEBO",
     "STUDY_KEYS",
     "WORKLOAD_KEYS",
     "Arm",
@@ -67,5 +70,6 @@ __all__ = [
     "read_study",
     "shuffled",
     "with_only",
+    "with_placebo",
     "workload_key",
 ]

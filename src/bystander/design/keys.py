@@ -49,5 +49,6 @@ def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
             "settings": dict(arm.settings),
             "environment": dict(arm.environment),
             "command": dict(arm.command),
+            **({"placebo": True} if arm.placebo else {}),
         }
     )

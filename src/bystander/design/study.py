@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 __all__ = [
     "ANSWER_RULES",
@@ -13,11 +13,14 @@ __all__ = [
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "ONE_ARM_BLOCKS",
+    "PLACEBO",
     "Arm",
     "Study",
     "Workload",
+    "with_placebo",
 ]
 
+PLACEBO = "placebo"  # the name of that arm
 DEFAULT_MARGIN = 0.03
 DEFAULT_RISK = 0.05
 DEFAULT_BLOCKS = 20
@@ -47,6 +50,8 @@ class Arm:
         Commands by workload that replace the study's; the key "" stands for all workloads.
     in_place : bool
         Run in the folder itself, without a snapshot (observations without a study).
+    placebo : bool
+        Made like the reference, apart from it; what it shows is noise.
     """
 
     name: str
@@ -57,6 +62,7 @@ class Arm:
     build: tuple[str, ...] = ()
     command: Mapping[str, str] = field(default_factory=dict)
     in_place: bool = False
+    placebo: bool = False
 
     def command_for(self, workload: Workload) -> str:
         """Return the command template that this arm runs for a workload."""
@@ -147,6 +153,23 @@ class Study:
         return self.arms[0]
 
     @property
+    def candidates(self) -> tuple[int, ...]:
+        """Positions of the arms that are compared with the reference; the placebo is none."""
+        return tuple(a for a, arm in enumerate(self.arms) if a and not arm.placebo)
+
+    @property
+    def placebo(self) -> int | None:
+        """Position of the placebo, where there is one."""
+        return next((a for a, arm in enumerate(self.arms) if arm.placebo), None)
+
+    @property
     def comparisons(self) -> int:
         """The number of compared (workload, candidate) pairs."""
-        return len(self.workloads) * (len(self.arms) - 1)
+        return len(self.workloads) * len(self.candidates)
+
+
+def with_placebo(study: Study) -> Study:
+    """Return the study with one more arm: the reference again, to be made apart from it."""
+    if study.placebo is not None:
+        return study
+    return replace(study, arms=(*study.arms, replace(study.reference, name=PLACEBO, placebo=True)))

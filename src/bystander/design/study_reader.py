@@ -19,16 +19,18 @@ from bystander.design.study import (
     DEFAULT_MARGIN,
     DEFAULT_OUTPUT_BYTES,
     DEFAULT_RISK,
+    PLACEBO,
     Arm,
     Study,
     Workload,
+    with_placebo,
 )
 from bystander.errors import StudyError, UnitError
 from bystander.units import parse_duration, parse_share, parse_size
 
 __all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
 
-STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "keep_environment", "arms", "workloads")
+STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "placebo", "keep_environment", "arms", "workloads")
 ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
 WORKLOAD_KEYS = (
     "command",
@@ -46,7 +48,7 @@ WORKLOAD_KEYS = (
 )
 _NAME = re.compile(r"[^\W_][\w .+-]*")
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_RESERVED = ("placebo",)
+_RESERVED = (PLACEBO,)
 _LONGEST_LIMIT_S = 3.6e6
 
 
@@ -132,6 +134,12 @@ class _Reader:
             return default
         return share
 
+    def flag(self, table: Mapping[str, Any], key: str, path: str = "") -> bool:
+        value = table.get(key, False)
+        if not isinstance(value, bool):
+            self.wrong(f"{path}.{key}" if path else key, f"{_shown(value)} is neither true nor false")
+        return value is True
+
     def whole(self, table: Mapping[str, Any], key: str, default: int | None, least: int, most: int) -> int | None:
         value = table.get(key, default)
         if value is None or (type(value) is int and least <= value <= most):
@@ -187,9 +195,10 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         seed=reader.whole(top, "seed", None, 0, 2**63 - 1),
         keep_environment=reader.texts(top.get("keep_environment"), "keep_environment"),
     )
+    placebo = reader.flag(top, "placebo")
     if reader.problems:
         raise StudyError(reader.problems)
-    return study
+    return with_placebo(study) if placebo else study
 
 
 def _toml_problem(message: str) -> str:
@@ -258,14 +267,12 @@ def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm
     command = reader.text(table, "command", path)
     if command is None and "command" not in table:
         reader.wrong(path, 'no command is given; write for example command = "python -m tidebook version"')
-    if not isinstance(shell := table.get("shell", False), bool):
-        reader.wrong(f"{path}.shell", f"{_shown(shell)} is neither true nor false")
     inputs = _inputs(reader, table.get("inputs"), f"{path}.inputs")
     plain = Workload(
         name=name,
         base=name,
         command=command or "",
-        shell=shell is True,
+        shell=reader.flag(table, "shell", path),
         settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
         limit_s=_limit(reader, table, path),
         answer=_answer(reader, table, path),

@@ -43,6 +43,8 @@ def verdicts_json(decision: Decision) -> str:
             }
             for failure in decision.failures
         ],
+        "placebo": [_result(row) for row in decision.placebo],
+        "tainted": decision.tainted,
         "arms_alone": [_alone(single) for single in decision.singles],
         "summary": decision.summary,
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -57,8 +58,10 @@ class ArmMaker:
         source = self._source(arm)
         interpreter = self._interpreter(study, arm, environment, source)
         key = arm_key(arm, source.tree, interpreter.get("version", ""))
-        if source.git is None:
-            assert source.folder
+        if source.folder and arm.placebo and not arm.in_place:
+            folder = self._copied(arm, key, source.folder, environment)
+            source.facts.pop("digest", None)
+        elif source.folder:
             folder = source.folder
             if arm.build:
                 self._checkouts.build_once(key, lambda: self._build(arm, key, folder, environment))
@@ -67,7 +70,7 @@ class ArmMaker:
         else:
             folder = self._laid_out(arm, key, source, environment)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
-        return ArmState(arm.name, key, str(folder), source.identity, facts)
+        return ArmState(arm.name, key, str(folder), _identity(study, arm, source), facts)
 
     def again(self, study: Study, arm: Arm, state: ArmState) -> ArmState:
         """Return an arm of an earlier record, in the very state that it had then.
@@ -160,6 +163,15 @@ class ArmMaker:
         home = self._checkouts.lay_out(key, fill, lambda home: self._build(arm, key, home / inside, environment))
         return home / inside
 
+    def _copied(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> Path:
+        """Lay out a placebo of an arm that is used where it lies: a copy with a build of its own."""
+        own = shutil.ignore_patterns(".bystander", ".git", "__pycache__")
+
+        def fill(home: Path) -> None:
+            shutil.copytree(folder, home, symlinks=True, ignore=own, dirs_exist_ok=True)
+
+        return self._checkouts.lay_out(key, fill, lambda home: self._build(arm, key, home, environment))
+
     def _build(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
         """Run the build steps; their output is kept beside the arm, and shown when one fails."""
         log = self._checkouts.log(key)
@@ -183,3 +195,11 @@ class ArmMaker:
                     f'arm {arm.name}: build step "{step}" ended with {ended}; its output is kept in {log}:\n'
                     + "\n".join(f"  {line}" for line in last)
                 )
+
+
+def _identity(study: Study, arm: Arm, source: _Source) -> str:
+    """Return what a reader should know an arm by; of a placebo, how far it is apart from the reference."""
+    if not arm.placebo:
+        return source.identity
+    how = "run again in the same folder" if arm.in_place else "made a second time, apart"
+    return f"{study.reference.name} {how}: {source.identity}"

@@ -20,6 +20,7 @@ from bystander.exchange import (
     record_arrays,
     record_json,
 )
+from bystander.verdicts import decide
 
 __all__ = [
     "ArchiveSize",
@@ -31,7 +32,9 @@ __all__ = [
     "heads",
     "import_file",
     "mend_archive",
+    "record_notes",
     "remove_records",
+    "tainted_records",
     "whole_record",
 ]
 
@@ -61,6 +64,18 @@ def heads(archive: Path) -> list[RecordHead]:
     """Return all records of an archive, the oldest first."""
     with Archive(archive) as kept:
         return kept.heads()
+
+
+def tainted_records(archive: Path) -> set[str]:
+    """Return the names of records whose placebo is shown to differ from the reference."""
+    with Archive(archive) as kept:
+        with_one = [head.name for head in kept.heads() if head.study.placebo is not None]
+        return {name for name in with_one if decide(kept.load(name)).tainted}
+
+
+def record_notes(record: Record) -> list[str]:
+    """Return what every output says above a record."""
+    return [note.text for note in decide(record).notes]
 
 
 def whole_record(archive: Path, name: str | None) -> Record:

@@ -53,5 +53,6 @@ def repeat_lines(decision: Decision) -> list[str]:
     head = decision.head
     lines = [f"bystander decide {head.name}"]
     if head.origin == "observed" and not any(arm.in_place for arm in head.study.arms):
-        lines.insert(0, f"bystander observe --seed {head.study.seed}")
+        placebo = "" if head.study.placebo is None else " --placebo"
+        lines.insert(0, f"bystander observe --seed {head.study.seed}{placebo}")
     return lines

@@ -16,6 +16,7 @@ from bystander.verdicts import (
     medians_text,
     next_sentence,
     outcome_sentence,
+    placebo_sentence,
     weighted_sentence,
 )
 
@@ -35,7 +36,7 @@ def markdown(decision: Decision) -> str:
     lines = [f"### {_safe(head.study.name)}", "", f"**{_safe(outcome_sentence(decision))}**", ""]
     lines += [f"> {_safe(note.text)}" for note in decision.notes]
     lines += [f"> Exploration: {_safe(change)}; the stated risk does not hold." for change in decision.exploration]
-    lines += [_safe(text) + "\n" for text in (answer_sentence(decision.primary), weighted_sentence(decision)) if text]
+    lines += [_safe(text) + "\n" for text in _asides(decision) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
     lines += _failures(decision)
     lines += ["", "<details><summary>What was compared, where and how</summary>", ""]
@@ -55,6 +56,10 @@ def markdown(decision: Decision) -> str:
         "",
     ]
     return "\n".join(lines)
+
+
+def _asides(decision: Decision) -> tuple[str, ...]:
+    return answer_sentence(decision.primary), weighted_sentence(decision), placebo_sentence(decision)
 
 
 def _comparisons(decision: Decision) -> list[str]:

@@ -27,6 +27,8 @@ __all__ = [
     "no_change_shown",
     "no_trials",
     "not_read",
+    "placebo_differs",
+    "placebo_tainted",
     "reference_failed",
     "same_not_after_adjustment",
     "too_few_blocks",
@@ -131,6 +133,21 @@ def too_few_blocks(blocks: int, needed: int) -> Note:
 def no_change_shown() -> Note:
     """Nothing was shown; the sentence is completed once the interval is known."""
     return Note("no-change-shown", "No change shown.")
+
+
+def placebo_differs(q: float) -> Note:
+    """The same, made twice, does not look the same."""
+    return Note("placebo-differs", f"The placebo is shown to differ from the reference (p {q:.2g} after adjustment).")
+
+
+def placebo_tainted(rows: Sequence[Row]) -> Note:
+    """The record's own control failed; this stands above everything else."""
+    names = ", ".join(f"{row.workload} {row.verdict}" for row in rows)
+    return Note(
+        "placebo-tainted",
+        f"TAINTED: the placebo, made like the reference and apart from it, is shown to differ ({names}). What this "
+        "record shows of a change may be the doing of the set-up or the machine.",
+    )
 
 
 def beyond_margin() -> Note:

@@ -8,7 +8,7 @@ from bystander.stats import blocks_needed
 from bystander.verdicts import notes as say
 from bystander.verdicts.types import ArmSide, Note
 
-__all__ = ["Case", "Outcome", "outcome"]
+__all__ = ["Case", "Outcome", "outcome", "placebo_outcome"]
 
 
 @dataclass(frozen=True)
@@ -100,3 +100,13 @@ def _by_test(case: Case) -> Outcome:
     if case.blocks is not None and 2.0**-case.blocks > alpha / case.size:
         return Outcome("unclear", alpha, say.too_few_blocks(case.blocks, blocks_needed(case.size, alpha)))
     return Outcome("unclear", alpha, say.no_change_shown())
+
+
+def placebo_outcome(case: Case) -> Outcome:
+    """Return what a row of the placebo shows: a difference or a failure that should not be there, or nothing."""
+    found = _without_test(case)
+    if found:
+        return found
+    if case.q <= case.alpha and case.leans:
+        return Outcome(case.words[0 if case.leans > 0 else 1], case.alpha, say.placebo_differs(case.q))
+    return Outcome("unclear", case.alpha, say.no_change_shown())

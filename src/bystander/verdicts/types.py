@@ -108,6 +108,8 @@ class Decision:
         Every workload under every arm by itself, in the study's order.
     failures : tuple of Failure
         Where trials failed, and how.
+    placebo : tuple of Row
+        The placebo against the reference, in the study's order; "unclear" where it shows nothing.
     """
 
     head: RecordHead
@@ -119,6 +121,7 @@ class Decision:
     singles: tuple[Single, ...]
     exploration: tuple[str, ...] = ()
     failures: tuple[Failure, ...] = ()
+    placebo: tuple[Row, ...] = ()
     notes: tuple[Note, ...] = field(default=())
 
     @cached_property
@@ -139,4 +142,9 @@ class Decision:
     @property
     def candidates(self) -> Sequence[str]:
         """Names of the arms that are compared with the reference."""
-        return [arm.name for arm in self.head.study.arms[1:]]
+        return [self.head.study.arms[a].name for a in self.head.study.candidates]
+
+    @property
+    def tainted(self) -> bool:
+        """Whether the placebo is shown to differ from the reference."""
+        return any(note.code == "placebo-tainted" for note in self.notes)

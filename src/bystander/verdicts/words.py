@@ -17,6 +17,7 @@ __all__ = [
     "medians_text",
     "next_sentence",
     "outcome_sentence",
+    "placebo_sentence",
     "row_sentence",
     "saved_text",
     "suite_sentence",
@@ -242,6 +243,27 @@ def weighted_sentence(decision: Decision) -> str:
     if not texts:
         return ""
     return f"Weighted by how often each runs, by medians and without a test: {'; '.join(texts)}."
+
+
+_PLACEBOS_NAMED = 3
+
+
+def placebo_sentence(decision: Decision) -> str:
+    """Return what the placebo shows, or "" without one: its widest intervals tell what this machine can show."""
+    rows = decision.placebo
+    shown = [row for row in rows if row.verdict != "unclear"]
+    if not rows:
+        return ""
+    if shown:
+        return "The placebo: " + "; ".join(f"{row.workload} {row_sentence(row)}" for row in shown) + "."
+    bounded = [row for row in rows if row.scale == "ratio" and row.low > 0 and math.isfinite(row.high)]
+    if not bounded:
+        return "The placebo shows no difference; it has too few blocks for an interval."
+    widest = sorted(bounded, key=lambda row: math.log(row.low) - math.log(row.high))[:_PLACEBOS_NAMED]
+    told = ", ".join(f"{row.workload} {change_text(row).partition('(')[2].rstrip(')')} %" for row in widest)
+    level = _level(widest[0].confidence)
+    which = f"; its widest {level} % intervals: {told}" if len(rows) > 1 else f"; its {level} % interval: {told}"
+    return f"The placebo shows no difference{which}. Silence proves nothing."
 
 
 def failure_sentence(failure: Failure) -> str:
