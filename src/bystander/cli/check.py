@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import math
 import shlex
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from bystander.cli.exit_codes import FAILED
-from bystander.cli.options import JsonOption, OnlyOption, StudyOption, here, variables
+from bystander.cli.options import JsonOption, OnlyOption, PlaceboOption, StudyOption, here, variables
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.text import Text
 
     from bystander.flow.check import Checked
 
@@ -19,17 +21,33 @@ __all__ = ["EXAMPLE", "check", "show"]
 
 EXAMPLE = "Example: bystander check"
 _MOST_COMMANDS = 20
+_MOST_ROWS = 30
 
 
-def check(study: StudyOption = None, only: OnlyOption = None, json: JsonOption = False) -> None:
-    """Read the study, make the arms ready, try each workload once per arm, and say how long it will take."""
+def check(
+    study: StudyOption = None,
+    only: OnlyOption = None,
+    no_run: Annotated[bool, typer.Option("--no-run", help="Make the arms ready and run nothing.")] = False,
+    placebo: PlaceboOption = False,
+    placebo_blocks: Annotated[
+        int | None,
+        typer.Option(
+            "--placebo-blocks",
+            min=0,
+            help="Run the reference against itself so often, to say what could be shown; 0 for not at all.",
+        ),
+    ] = None,
+    json: JsonOption = False,
+) -> None:
+    """Read the study, make the arms ready, try each workload, say how long it will take and what it could show."""
     from bystander.cli.console import output
     from bystander.cli.live import Display
+    from bystander.flow.check import CheckOptions, checked_json
     from bystander.flow.check import check as run
-    from bystander.flow.check import checked_json
 
-    with Display(quiet=True) as display:
-        checked = run(study, here(), variables(), display, only or ())
+    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks)
+    with Display(quiet=json, trying=True) as display:
+        checked = run(study, here(), variables(), display, options)
     if json:
         typer.echo(checked_json(checked))
     else:
@@ -69,18 +87,27 @@ def show(console: Console, checked: Checked) -> None:
         console.print(f"Note: {remark}")
     parts = [(len(study.workloads), "workload"), (len(study.arms), "arm"), (study.blocks, "block")]
     counted = ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for count, word in parts)
-    trials = study.blocks * len(study.workloads) * len(study.arms)
-    console.print(
-        f"The observation will take about {duration_text(checked.expected_s, 2)}: {trials} trials ({counted})."
-    )
+    trials = f"{study.blocks * len(study.workloads) * len(study.arms)} trials ({counted})"
+    if checked.expected_s is None:
+        console.print(f"Nothing was run. The observation has {trials}; without --no-run, check says how long it takes.")
+    else:
+        console.print(f"The observation will take about {duration_text(checked.expected_s, 2)}: {trials}.")
     console.print("Next: mend what fails, then check again." if checked.failures else "Next: bystander observe")
+
+
+def _print_outlook(console: Console, checked: Checked) -> None:
+    """Say what the last column of the table means."""
+    if checked.outlooks:
+        study = checked.study
+        console.print(
+            f"Could show: the smallest change that {study.blocks} blocks would show in 8 of 10 such studies, simulated "
+            f"from {checked.placebo_blocks} blocks in which {study.reference.name} just ran against itself."
+        )
+        console.print()
 
 
 def _print_trials(console: Console, checked: Checked) -> None:
     from rich.table import Table
-    from rich.text import Text
-
-    from bystander.units import duration_text
 
     study = checked.study
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
@@ -90,29 +117,54 @@ def _print_trials(console: Console, checked: Checked) -> None:
         table.add_column(f"{arm.name}, once", no_wrap=True)
     if len(study.arms) > 1:
         table.add_column("answers", no_wrap=True)
-    differing = {one.workload for one in checked.differences}
-    times = {(one.workload, one.arm): one.outcome for one in checked.tried}
-    for w, workload in enumerate(study.workloads):
-        cells = []
-        for a in range(len(study.arms)):
-            outcome = times[w, a]
-            cells.append(duration_text(outcome.readings["elapsed"]) if outcome.status == 0 else "failed")
-        answer = Text("not asked for" if workload.answer is None else "the same")
-        if w in differing:
-            answer = Text("DIFFERS", style="slower")
-        if any(times[w, a].status != 0 for a in range(len(study.arms))):
-            answer = Text("unknown")
-        table.add_row(workload.name, *cells, *([answer] if len(study.arms) > 1 else []))
-    console.print(table)
+    if checked.outlooks:
+        table.add_column("could show", no_wrap=True)
+    shown, rest = _workloads_to_show(checked)
+    for w in shown:
+        table.add_row(study.workloads[w].name, *_cells(checked, w))
+    if checked.tried:
+        console.print(table)
+    if rest:
+        console.print(f"and {rest} more that went well: --json names them", style="quiet")
     console.print()
-    _print_commands(console, checked)
+    _print_outlook(console, checked)
+    _print_commands(console, checked, shown)
 
 
-def _print_commands(console: Console, checked: Checked) -> None:
+def _workloads_to_show(checked: Checked) -> tuple[list[int], int]:
+    """Return the workloads worth a line, those with a failure or another answer first, and how many others."""
+    bad = {one.workload for one in checked.failures} | {one.workload for one in checked.differences}
+    order = sorted(range(len(checked.study.workloads)), key=lambda w: w not in bad)
+    shown = sorted(order[:_MOST_ROWS])
+    return shown, len(order) - len(shown)
+
+
+def _cells(checked: Checked, w: int) -> list[Text]:
+    """Return a workload's cells behind its name."""
+    from rich.text import Text
+
+    from bystander.units import duration_text, share_text
+
+    study, workload = checked.study, checked.study.workloads[w]
+    outcomes = [one.outcome for one in checked.tried if one.workload == w]
+    cells = [Text(duration_text(one.readings["elapsed"]) if one.status == 0 else "failed") for one in outcomes]
+    if len(study.arms) > 1:
+        answer = Text("not asked for" if workload.answer is None else "the same")
+        if any(one.workload == w for one in checked.differences):
+            answer = Text("DIFFERS", style="slower")
+        cells.append(Text("unknown") if any(one.status != 0 for one in outcomes) else answer)
+    for one in checked.outlooks:
+        if one.workload == w:
+            cells.append(Text(share_text(one.smallest) if math.isfinite(one.smallest) else "nothing"))
+    return cells
+
+
+def _print_commands(console: Console, checked: Checked, shown: list[int]) -> None:
     """Print what is run, the program as it was found; once where all arms run the same words."""
     study = checked.study
     console.print("What is run:", style="quiet")
-    for w, workload in enumerate(study.workloads[:_MOST_COMMANDS]):
+    for w in shown[:_MOST_COMMANDS]:
+        workload = study.workloads[w]
         told: dict[str, list[str]] = {}
         for a, arm in enumerate(study.arms):
             command = checked.commands[w, a].command

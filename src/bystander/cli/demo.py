@@ -54,12 +54,12 @@ def _observed(study: Path, archive: Path) -> str:
     from bystander.cli.check import show
     from bystander.cli.console import output
     from bystander.cli.live import Display
-    from bystander.flow.check import check
+    from bystander.flow.check import CheckOptions, check
     from bystander.flow.observe import observe
     from bystander.flow.places import load_study
 
     with Display(quiet=True) as silent:
-        checked = check(study, study.parent, variables(), silent)
+        checked = check(study, study.parent, variables(), silent, CheckOptions(placebo_blocks=4))
     console = output()
     console.print()
     show(console, checked)

@@ -27,9 +27,10 @@ _PAUSE_S = 0.25  # a display that is redrawn more often would disturb the trials
 class Display:
     """Tells people on standard error what happens; a live table on a terminal, plain lines elsewhere."""
 
-    def __init__(self, quiet: bool = False) -> None:
+    def __init__(self, quiet: bool = False, trying: bool = False) -> None:
         self.console: Console = errors()
-        self.quiet = quiet
+        self.quiet = quiet or (trying and not self.console.is_terminal)
+        self._only_trying = trying
         self.study: Study | None = None
         self._live: Live | None = None
         self._drawn = 0.0
@@ -61,21 +62,38 @@ class Display:
 
     def made(self, arm: ArmState) -> None:
         """Name the arm as it was found or made."""
+        if self._only_trying:
+            return
         self._line(f"arm {arm.name}: {arm.identity}")
 
     def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
         """Tell of a trial that failed before anything is recorded."""
-        if outcome.status is not Status.OK:
+        if outcome.status is not Status.OK and not self._only_trying:
             self._line(
                 f"{workload} fails under arm {arm} ({outcome.status.text} {outcome.detail or ''})".replace(" )", ")")
             )
+
+    def trying(self, workload: str, block: int, blocks: int) -> None:
+        """Show which trial block runs, on a line that is written over."""
+        if self.quiet or not self.console.is_terminal:
+            return
+        if self._live is None:
+            self._live = Live(console=self.console, auto_refresh=False, transient=True)
+            with self._while_somebody_watches():
+                self._live.start()
+        if self._live and self._quiet_for(_PAUSE_S):
+            with self._while_somebody_watches():
+                self._live.update(
+                    Text(f"trying, block {block + 1} of {blocks}: {workload}", style="quiet"), refresh=True
+                )
+            self._drawn = time.monotonic()
 
     def begun(self, study: Study, record: str, expected_s: float) -> None:
         """Name the record and say how long it will take."""
         self.study = study
         trials = study.blocks * len(study.workloads) * len(study.arms)
         self._line(f"record {record}: {trials} trials, about {duration_text(expected_s, 2)}; Ctrl-C ends it tidily")
-        if self.console.is_terminal and not self.quiet:
+        if self.console.is_terminal and not self.quiet and self._live is None:
             self._live = Live(console=self.console, auto_refresh=False, transient=True)
             with self._while_somebody_watches():
                 self._live.start()

@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.options import ArchiveOption, OnlyOption, StudyOption, here, share_option, variables
+from bystander.cli.options import (
+    ArchiveOption,
+    OnlyOption,
+    PlaceboOption,
+    StudyOption,
+    duration_option,
+    here,
+    share_option,
+    variables,
+)
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
@@ -39,6 +48,10 @@ def observe(
         ),
     ] = None,
     blocks: Annotated[int | None, typer.Option("--blocks", help="Run so many blocks of each workload.", min=1)] = None,
+    budget: Annotated[
+        str | None,
+        typer.Option("--budget", help='Set the blocks, once and before the start, to fit in this time: "10 min".'),
+    ] = None,
     seed: Annotated[
         int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)
     ] = None,
@@ -52,9 +65,7 @@ def observe(
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
     ] = None,
-    placebo: Annotated[
-        bool, typer.Option("--placebo", help="Add an arm made like the reference, apart from it, as a control.")
-    ] = False,
+    placebo: PlaceboOption = False,
     resume: Annotated[
         bool,
         typer.Option(
@@ -81,10 +92,10 @@ def observe(
 
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
-        "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo,
+        "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo, "--budget": budget,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
-    share = share_option("--margin", margin, 1.0)
+    share, seconds = share_option("--margin", margin, 1.0), duration_option("--budget", budget)
     with Display(quiet) as display:
         if resume:
             target = find_archive(archive, variables(), here())
@@ -99,7 +110,7 @@ def observe(
                 margin=share or planned.margin,
             )
             target = new_archive(archive, variables(), place)
-            result = run(planned, place, target, variables(), display, wait=wait)
+            result = run(planned, place, target, variables(), display, budget_s=seconds, wait=wait)
     if result.record:
         show(decided(target, result.record))
     if not result.complete:
@@ -110,8 +121,8 @@ def observe(
         raise typer.Exit(INTERRUPTED)
 
 
-# Options that mean two different things to run.
-_CONTRADICTIONS = (("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"))
+# Options that mean two different things.
+_CONTRADICTIONS = (("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"), ("--blocks", "--budget"))
 
 
 def _refuse_contradictions(given: set[str], command: list[str] | None, resume: bool, elsewhere: bool) -> None:

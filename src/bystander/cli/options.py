@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.errors import UnitError, UsageError
-from bystander.units import parse_share
+from bystander.units import parse_duration, parse_share
 
 if TYPE_CHECKING:
     from bystander.verdicts import Options
@@ -22,10 +22,12 @@ __all__ = [
     "MarginOption",
     "MeasureOption",
     "OnlyOption",
+    "PlaceboOption",
     "RecordArgument",
     "RiskOption",
     "StudyOption",
     "decide_options",
+    "duration_option",
     "here",
     "share_option",
     "variables",
@@ -46,6 +48,9 @@ MarginOption = Annotated[
 ]
 RiskOption = Annotated[str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')]
 ArmOption = Annotated[str | None, typer.Option("--arm", help="Show this candidate only.")]
+PlaceboOption = Annotated[
+    bool, typer.Option("--placebo", help="Add an arm made like the reference, apart from it, as a control.")
+]
 OnlyOption = Annotated[
     list[str] | None,
     typer.Option("--only", help="Take this workload only, or those of a pattern such as 'year*'; may be repeated."),
@@ -63,6 +68,19 @@ def share_option(name: str, text: str | None, most: float) -> float | None:
     if not 0 < share <= most:
         raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 and at most {most:.0%}')
     return share
+
+
+def duration_option(name: str, text: str | None) -> float | None:
+    """Return the seconds that an option gives."""
+    if text is None:
+        return None
+    try:
+        seconds = parse_duration(text)
+    except UnitError as error:
+        raise UsageError(f"{name}: {error}") from None
+    if seconds <= 0:
+        raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 s')
+    return seconds
 
 
 def decide_options(

@@ -3,21 +3,31 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from bystander.design import ArmState, Status, Study, with_only
+from bystander.design import ArmState, Status, Study, with_only, with_placebo
+from bystander.errors import UsageError
 from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts
 from bystander.flow.observer import Observer
+from bystander.flow.outlook import (
+    FEWEST_BLOCKS,
+    MOST_BLOCKS,
+    Outlook,
+    measure_advice,
+    outlooks,
+    trial_blocks,
+)
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
 
-__all__ = ["Checked", "check", "checked_json", "shims", "too_few"]
+__all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
 
 
 @dataclass(frozen=True)
@@ -26,8 +36,12 @@ class Checked:
 
     Attributes
     ----------
-    expected_s : float
-        How long the observation will take, in seconds.
+    tried : tuple of Tried
+        Empty where nothing was run.
+    expected_s : float or None
+        How long the observation will take, in seconds; None where nothing was run.
+    outlooks : tuple of Outlook
+        What the study could show, from `placebo_blocks` blocks; empty where that was not tried.
     remarks : tuple of str
         What the user should know before the start, one sentence each.
     """
@@ -38,7 +52,9 @@ class Checked:
     tried: tuple[Tried, ...]
     differences: tuple[AnswerDifference, ...]
     machine: Mapping[str, Any]
-    expected_s: float
+    expected_s: float | None
+    outlooks: tuple[Outlook, ...]
+    placebo_blocks: int
     remarks: tuple[str, ...]
 
     @property
@@ -47,18 +63,77 @@ class Checked:
         return tuple(one for one in self.tried if one.outcome.status is not Status.OK)
 
 
+@dataclass(frozen=True)
+class CheckOptions:
+    """How much to try.
+
+    Attributes
+    ----------
+    only : sequence of str
+        Workloads by name or pattern; all where it is empty.
+    run : bool
+        Whether anything is run at all.
+    placebo : bool
+        Add the placebo to the study.
+    placebo_blocks : int or None
+        Blocks of the reference against itself; by default 4 to 8, as many as fit in some seconds.
+    """
+
+    only: Sequence[str] = ()
+    run: bool = True
+    placebo: bool = False
+    placebo_blocks: int | None = None
+
+
 def check(
-    path: Path | None, here: Path, caller: Mapping[str, str], observer: Observer, only: Sequence[str] = ()
+    path: Path | None, here: Path, caller: Mapping[str, str], observer: Observer, options: CheckOptions | None = None
 ) -> Checked:
-    """Read the study, make the arms ready, try each workload once per arm, and describe the machine."""
+    """Read the study, make the arms ready, try each workload once per arm, and describe the machine.
+
+    Raises
+    ------
+    UsageError, StudyError, ArmError, LauncherError, MachineBusyError
+    """
+    options = options or CheckOptions()
+    if options.placebo_blocks in (1, 2):
+        raise UsageError(
+            f"--placebo-blocks: {options.placebo_blocks} blocks tell nothing; give 3 or more, or 0 for none"
+        )
     study, place = load_study(path, here)
-    study = with_only(study, only)
+    study = with_only(with_placebo(study) if options.placebo else study, options.only)
     arms, commands = make_arms(study, ArmMaker(place, caller), observer)
     machine = machine_facts()
+    remarks = [*too_few(study), *shims(arms), *_unread_answers(study)]
+    if not options.run:
+        return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
     with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
-        tried, differences = rehearse(study, TrialRunner(launcher, commands), observer)
-    remarks = [*too_few(study), *shims(arms), *_unread_answers(study), *_left_behind(study, tried)]
-    return Checked(study, arms, commands, tried, differences, machine, Pace(study, tried).left_s, tuple(remarks))
+        trials = TrialRunner(launcher, commands)
+        tried, differences = rehearse(study, trials, observer)
+        count = _placebo_blocks(study, tried, options.placebo_blocks)
+        found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
+    remarks += _left_behind(study, tried)
+    if study.comparisons and not count and options.placebo_blocks is None:
+        remarks.append(
+            "What this study could show was not tried, as its trials are long: "
+            f"--placebo-blocks {FEWEST_BLOCKS} does it."
+        )
+    if advice := measure_advice(study, found):
+        remarks.append(advice)
+    expected = Pace(study, tried).left_s
+    return Checked(study, arms, commands, tried, differences, machine, expected, found, count, tuple(remarks))
+
+
+_TRYING_S, _LONG_S = 15.0, 60.0
+
+
+def _placebo_blocks(study: Study, tried: tuple[Tried, ...], wanted: int | None) -> int:
+    """Return how many blocks to try: as many as fit in some seconds, none where the fewest take a minute."""
+    if study.comparisons == 0 or wanted is not None:
+        return wanted or 0
+    pair_s = 2 * sum(one.outcome.readings.get("elapsed", 0.0) for one in tried if one.arm == 0)
+    if FEWEST_BLOCKS * pair_s > _LONG_S:
+        return 0
+    return min(MOST_BLOCKS, max(FEWEST_BLOCKS, int(_TRYING_S / max(pair_s, 1e-3))))
 
 
 def too_few(study: Study) -> list[str]:
@@ -109,11 +184,19 @@ def checked_json(checked: Checked) -> str:
         "arms": [
             {"name": arm.name, "identity": arm.identity, "key": arm.key, "folder": arm.folder} for arm in checked.arms
         ],
+        "commands": [
+            {
+                "workload": study.workloads[w].name,
+                "arm": study.arms[a].name,
+                "path": ready.command.path,
+                "command": list(ready.command.argv),
+            }
+            for (w, a), ready in checked.commands.items()
+        ],
         "trials": [
             {
                 "workload": study.workloads[one.workload].name,
                 "arm": study.arms[one.arm].name,
-                "command": list(checked.commands[one.workload, one.arm].command.argv),
                 "status": one.outcome.status.text,
                 "elapsed_s": one.outcome.readings.get("elapsed"),
             }
@@ -129,6 +212,21 @@ def checked_json(checked: Checked) -> str:
         ],
         "machine": dict(checked.machine),
         "expected_s": checked.expected_s,
+        "placebo_blocks": checked.placebo_blocks,
+        "outlook": [
+            {
+                "workload": study.workloads[one.workload].name,
+                "smallest_shown": _number(one.smallest),
+                "by_elapsed": _number(one.by_elapsed),
+                "by_cpu": _number(one.by_cpu),
+                "cpu_over_elapsed": _number(one.computing),
+            }
+            for one in checked.outlooks
+        ],
         "remarks": list(checked.remarks),
     }
     return json.dumps(document, indent=2, ensure_ascii=False)
+
+
+def _number(value: float) -> float | None:
+    return value if math.isfinite(value) else None

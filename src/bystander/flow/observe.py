@@ -33,11 +33,12 @@ from bystander.field import (
     StudyFolder,
     machine_facts,
 )
+from bystander.flow.budget import within_budget
 from bystander.flow.check import shims, too_few
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
-from bystander.flow.rehearsal import make_arms, ready_commands, rehearse
+from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.steady import ArmFiles
 from bystander.flow.trial import Commands, Runs, TrialRunner
 
@@ -107,10 +108,18 @@ def observe(
     caller: Mapping[str, str],
     observer: Observer,
     *,
+    budget_s: float | None = None,
     wait: bool = False,
     world: Surroundings | None = None,
 ) -> Observed:
     """Run all trials of a study into a new record.
+
+    Parameters
+    ----------
+    budget_s : float, optional
+        Set the number of blocks once, before the first one, to what fits in this time.
+    wait : bool
+        Wait until another observation on this machine has ended.
 
     Raises
     ------
@@ -118,7 +127,7 @@ def observe(
     """
     world = world or Surroundings()
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
-    for sentence in too_few(study):
+    for sentence in () if budget_s else too_few(study):
         observer.remark(sentence)
     with MachineLock(study.name, waiting=observer.remark if wait else None) as lock:
         maker = ArmMaker(place, caller)
@@ -128,10 +137,10 @@ def observe(
         session = _Session(study, ArmFiles(maker, study, arms), commands, observer, world)
         with Archive(archive, create=True) as kept:
 
-            def begin() -> tuple[RecordWriter, str]:
-                return kept.begin(_head(study, place, arms, world))
+            def begin(planned: Study) -> tuple[RecordWriter, str]:
+                return kept.begin(_head(planned, place, arms, world))
 
-            return _conducted(session, lock, begin, set())
+            return _conducted(session, lock, begin, set(), budget_s)
 
 
 def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: Surroundings) -> RecordHead:
@@ -198,7 +207,7 @@ def resume(
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
             session = _Session(head.study, files, commands, observer, world)
 
-            def begin() -> tuple[RecordWriter, str]:
+            def begin(_planned: Study) -> tuple[RecordWriter, str]:
                 writer = kept.resume(head, world.machine())
                 if moved:
                     writer.remark(f"Resumed elsewhere: {moved}.")
@@ -227,20 +236,27 @@ def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> 
 
 
 def _conducted(
-    session: _Session, lock: MachineLock, begin: Callable[[], tuple[RecordWriter, str]], done: set[tuple[int, int]]
+    session: _Session,
+    lock: MachineLock,
+    begin: Callable[[Study], tuple[RecordWriter, str]],
+    done: set[tuple[int, int]],
+    budget_s: float | None = None,
 ) -> Observed:
     """Rehearse, begin, run what is not done yet, and say how the record ended."""
-    study, observer = session.study, session.observer
+    observer, entered = session.observer, time.monotonic()
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
         trials = TrialRunner(launcher, session.commands)
         try:
-            tried, differences = rehearse(study, trials, observer)
+            tried, differences = rehearse(session.study, trials, observer)
+            for one in differences:
+                observer.remark(difference_sentence(session.study, one))
+            if budget_s is not None:
+                study = within_budget(session.study, trials, tried, observer, budget_s - (time.monotonic() - entered))
+                session = replace(session, study=study)
         except KeyboardInterrupt:
             return Observed("", complete=False)
-        for one in differences:
-            names = study.workloads[one.workload].name, study.arms[one.arm].name, study.reference.name
-            observer.remark("{}: {} gives another answer than {}.".format(*names))
-        writer, name = begin()
+        study = session.study
+        writer, name = begin(study)
         pace = Pace(study, tried, Counter(workload for workload, _ in done))
         observer.begun(study, name, pace.left_s)
         try:

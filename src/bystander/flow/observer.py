@@ -45,6 +45,9 @@ class Observer(Protocol):
     def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
         """A workload was tried once, before anything is recorded."""
 
+    def trying(self, workload: str, block: int, blocks: int) -> None:
+        """A trial block begins, which is not recorded; block counts from 0."""
+
     def begun(self, study: Study, record: str, expected_s: float) -> None:
         """The record is begun; the first block starts now."""
 
@@ -65,6 +68,9 @@ class Silent:
         """Do nothing."""
 
     def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
+        """Do nothing."""
+
+    def trying(self, workload: str, block: int, blocks: int) -> None:
         """Do nothing."""
 
     def begun(self, study: Study, record: str, expected_s: float) -> None:

@@ -15,6 +15,7 @@ from bystander.flow.trial import Commands, TrialRunner
 __all__ = [
     "AnswerDifference",
     "Tried",
+    "difference_sentence",
     "make_arms",
     "ready_commands",
     "rehearse",
@@ -92,6 +93,12 @@ def rehearse(
                 lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
                 differences.append(AnswerDifference(w, a, lines))
     return tuple(tried), tuple(differences)
+
+
+def difference_sentence(study: Study, difference: AnswerDifference) -> str:
+    """Say that a candidate answers differently."""
+    workload, arm = study.workloads[difference.workload].name, study.arms[difference.arm].name
+    return f"{workload}: {arm} gives another answer than {study.reference.name}."
 
 
 def _differ(reference: TrialOutcome, candidate: TrialOutcome) -> bool:

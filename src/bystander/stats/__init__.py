@@ -4,11 +4,13 @@ from bystander.stats.adjust import benjamini_hochberg, holm, rejections
 from bystander.stats.contrasts import Contrasts, Examination, examine, interval
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
+from bystander.stats.power import POWER, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import SampleSummary, median_interval, summarise
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 
 __all__ = [
+    "POWER",
     "Contrasts",
     "Examination",
     "Null",
@@ -25,6 +27,7 @@ __all__ = [
     "rank_sum_null",
     "rejections",
     "signed_rank_null",
+    "smallest_shown",
     "summarise",
     "walsh_contrasts",
 ]

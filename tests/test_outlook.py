@@ -1,0 +1,178 @@
+"""What a study could show, how much fits in a budget, and how long it still takes: each held against what then came."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy as np
+import pytest
+from conftest import Run
+
+from bystander.archive import Archive
+from bystander.design import Arm, PlannedBlock, Status, Study, TrialOutcome, Workload
+from bystander.errors import UsageError
+from bystander.field import ReadyCommand, StudyFolder
+from bystander.flow.observe import Surroundings, observe
+from bystander.flow.observer import Silent
+from bystander.flow.outlook import TrialBlock, measure_advice, outlooks
+from bystander.flow.pace import Pace
+from bystander.stats import interval, smallest_shown, walsh_contrasts
+
+
+@pytest.mark.parametrize(("tried", "blocks", "level"), [(4, 20, 0.05 / 7), (6, 10, 0.05), (8, 40, 0.01)])
+def test_what_was_foretold_comes_true(tried: int, blocks: int, level: float) -> None:
+    """Of studies with the change that was called the smallest to be shown, about 8 of 10 show it."""
+    chance = np.random.default_rng(3)
+    shown = []
+    for seed in range(120):
+        shift = smallest_shown(chance.normal(0, 0.02, tried), blocks, level, seed)
+        real = chance.normal(shift, 0.02, (8, blocks))
+        low, _ = interval(walsh_contrasts(real, real), np.full(8, level))
+        shown.append((low > 0).mean())
+
+    assert 0.75 <= np.mean(shown) <= 0.89
+
+
+def test_more_blocks_show_less_and_too_few_show_nothing() -> None:
+    """The smallest change shrinks with the blocks; degenerate noise has defined answers."""
+    noise = np.random.default_rng(1).normal(0, 0.02, 6)
+    by_blocks = [smallest_shown(noise, n, 0.01) for n in (10, 20, 40, 80, 160)]
+
+    assert by_blocks == sorted(by_blocks, reverse=True)
+    assert by_blocks[3] / by_blocks[4] == pytest.approx(2**0.5)
+    assert smallest_shown(noise, 4, 0.01) == np.inf
+    assert smallest_shown(np.zeros(6), 20, 0.01) == 0
+    assert np.isnan(smallest_shown(np.array([0.1, np.nan, 0.2]), 20, 0.01))
+
+
+def twins(cpu_spread: float, elapsed_spread: float, computing: float, seed: int) -> list[TrialBlock]:
+    """Return eight trial blocks with so much scatter of either time."""
+    chance = np.random.default_rng(seed)
+
+    def one() -> TrialOutcome:
+        elapsed, cpu = np.exp(chance.normal(0, (elapsed_spread, cpu_spread)))
+        return TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": float(elapsed), "cpu": float(cpu) * computing})
+
+    return [TrialBlock(0, (one(), one()), 1.0) for _ in range(8)]
+
+
+@pytest.mark.parametrize(
+    ("spreads", "computing", "words"),
+    [
+        ((0.01, 0.05), 0.9, "CPU time is the wiser measure here"),
+        ((0.05, 0.03), 0.9, "Elapsed time is the wiser measure here: CPU time would show"),
+        ((0.01, 0.05), 0.2, "wait more than they compute"),
+    ],
+)
+def test_the_wiser_measure_is_said_with_its_reason(spreads: tuple[float, float], computing: float, words: str) -> None:
+    """CPU time pays where others disturb and the workload computes; never where it waits."""
+    study = Study("s", (Arm("a"), Arm("b")), (Workload("w", "w", "true"),))
+    found = outlooks(study, twins(*spreads, computing, 2))
+
+    assert measure_advice(study, found).startswith(words) or words in measure_advice(study, found)
+
+
+def test_time_left_is_right_within_a_fifth_after_a_tenth() -> None:
+    """Workloads of very different lengths, trials that scatter by a seventh, and a first guess that was far off."""
+    chance = np.random.default_rng(5)
+    workloads = tuple(Workload(f"w{i}", f"w{i}", "true") for i in range(6))
+    study = Study("s", (Arm("a"), Arm("b")), workloads, blocks=40)
+    lengths = 0.05 * 2.0 ** np.arange(6)
+    for _ in range(20):
+        times = lengths[None, :] * chance.lognormal(0, 0.15, (40, 6))
+        pace = Pace(study, ())
+        for number in range(4):
+            for w in range(6):
+                pace.add(PlannedBlock(w, number, (0, 1)), dict.fromkeys((0, 1), ended(0.1)), times[number, w])
+
+        assert pace.left_s == pytest.approx(times[4:].sum(), rel=0.2)
+
+
+def ended(seconds: float) -> TrialOutcome:
+    return TrialOutcome(Status.OK, 0, 1e9, 1.0, {"elapsed": seconds, "cpu": seconds / 2})
+
+
+class Listening(Silent):
+    """Keeps the remarks."""
+
+    def __init__(self) -> None:
+        self.remarks: list[str] = []
+
+    def remark(self, sentence: str) -> None:
+        """Keep it."""
+        self.remarks.append(sentence)
+
+
+class Steady:
+    """Trials that say they took so long, at once."""
+
+    def __init__(self, output: Path, seconds: float) -> None:
+        self.output, self.seconds = output, seconds
+        self.trials = 0
+        output.touch()
+
+    def run(self, _command: ReadyCommand) -> TrialOutcome:
+        """Return a trial."""
+        self.trials += 1
+        return ended(self.seconds)
+
+
+def budgeted(folder: Path, budget_s: float, seconds: float) -> tuple[Study, list[str], Steady]:
+    """Return the study as it was recorded, the remarks, and what ran."""
+    listening, ran = Listening(), Steady(folder / "output", seconds)
+
+    @contextmanager
+    def launch(_lock: int, _interrupts: int) -> Iterator[Steady]:
+        yield ran
+
+    study = Study("s", (Arm("a", in_place=True), Arm("b", in_place=True)), (Workload("w", "w", "/bin/true"),), seed=1)
+    world = Surroundings(launch, lambda: 0.0, dict)
+    observe(study, StudyFolder(folder), folder / "a.sqlite", os.environ, listening, budget_s=budget_s, world=world)
+    with Archive(folder / "a.sqlite") as kept:
+        return kept.head().study, listening.remarks, ran
+
+
+def test_a_budget_that_cannot_hold_one_block_is_refused(tmp_path: Path) -> None:
+    """The sentence says how long a block takes."""
+    with pytest.raises(UsageError, match="takes about 20 s"):
+        budgeted(tmp_path, 5.0, 10.0)
+
+
+def test_a_budget_sets_the_blocks_once_and_says_what_they_show(run: Run, tmp_path: Path) -> None:
+    """The record holds the number; the whole command takes about as long as it was given."""
+    (tmp_path / "bystander.toml").write_text(
+        '[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\ncommand = "sleep 0.02"\n', encoding="utf-8"
+    )
+    done = run("observe", "--budget", "3 s")
+    shown = json.loads(run("decide", "--json").stdout)["results"][0]
+
+    assert "of each workload fit in" in done.stderr
+    assert "in 8 of 10 such studies they show changes of" in done.stderr
+    assert 8 <= shown["blocks"] <= 75  # of 40 ms or more each
+    assert '"soon" is no duration' in run("observe", "--budget", "soon", code=2).stderr
+    assert "both given" in run("observe", "--budget", "3 s", "--blocks", "3", code=2).stderr
+    assert "does not apply" in run("observe", "--resume", "--budget", "3 s", code=2).stderr
+
+
+def test_check_says_what_could_be_shown(run: Run, study: Path) -> None:
+    """Each workload has its smallest change; without a run there is none, and nothing is run."""
+    told = json.loads(run("check", "--json", "--placebo-blocks", "4").stdout)
+    shown = run("check", "--placebo-blocks", "3").stdout
+    marker = study.with_name("ran")
+    study.write_text(
+        f'[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\ncommand = "touch {marker}"\n', encoding="utf-8"
+    )
+    planned = json.loads(run("check", "--no-run", "--json").stdout)
+
+    assert [one["workload"] for one in told["outlook"]] == ["say", "wait"]
+    assert all(0 < one["smallest_shown"] < 20 for one in told["outlook"])
+    assert told["placebo_blocks"] == 4
+    assert "Could show: the smallest change that 7 blocks would show" in shown
+    assert (planned["trials"], planned["outlook"], planned["expected_s"]) == ([], [], None)
+    assert planned["commands"][0]["command"] == ["touch", str(marker)]
+    assert not marker.exists()
+    assert "3 or more" in run("check", "--placebo-blocks", "2", code=2).stderr
