@@ -13,7 +13,7 @@ demo: $(READY)
 	$(BIN)/bystander demo harbour-office
 
 test: $(READY)
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2
 
 lint: $(READY)
 	$(BIN)/ruff check .

@@ -10,8 +10,9 @@ import subprocess
 import sys
 from pathlib import Path
 
-__all__ = ["CALM", "build_c", "cpu_seconds", "median_cpu", "tell"]
+__all__ = ["BYSTANDER", "CALM", "build_c", "cpu_seconds", "median_cpu", "tell"]
 
+BYSTANDER = str(Path(sys.executable).with_name("bystander"))
 # Compiled files are kept between runs, as they are once Bystander is installed.
 CALM = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
 

@@ -17,6 +17,7 @@ from sqlalchemy import (
     Table,
     Text,
     UniqueConstraint,
+    inspect,
 )
 
 __all__ = ["MIGRATIONS", "tables"]
@@ -103,6 +104,7 @@ Table(
     Column("number", Integer, nullable=False),  # from 0; a void attempt is followed by the next
     Column("machine_id", ForeignKey("machine.id"), nullable=False),
     Column("state", String, nullable=False),  # "open" until its last trial ended, then "whole"; or "void"
+    Column("conditions", Text),  # JSON: what was drawn for this block, alike for all its arms
     UniqueConstraint("block_id", "number"),
 )
 Table(
@@ -157,4 +159,10 @@ def _first(connection: Connection) -> None:
     tables.create_all(connection)
 
 
-MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first,)
+def _second(connection: Connection) -> None:
+    """Conditions of a block; a new file has the column from its first step."""
+    if "conditions" not in {column["name"] for column in inspect(connection).get_columns("attempt")}:
+        connection.exec_driver_sql("ALTER TABLE attempt ADD COLUMN conditions TEXT")
+
+
+MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second)

@@ -2,4 +2,4 @@
 
 __all__ = ["SCHEMA"]
 
-SCHEMA = 1
+SCHEMA = 2

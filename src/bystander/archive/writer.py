@@ -127,11 +127,18 @@ class RecordWriter:
         outcome: TrialOutcome,
         limit_s: float,
         last: bool,
+        conditions: Mapping[str, int] | None = None,
     ) -> None:
-        """Write one trial, and say whether it was the last of its block; on disk on return."""
+        """Write one trial, and say whether it was the last of its block; on disk on return.
+
+        Parameters
+        ----------
+        conditions : mapping, optional
+            What was drawn for this block.
+        """
         readings = [outcome.readings.get(name, np.nan) for name in self._measures]
         with atomic(self._connection) as connection:
-            attempt = self._attempts.get((workload, block)) or self._open_attempt(workload, block)
+            attempt = self._attempts.get((workload, block)) or self._open_attempt(workload, block, conditions)
             row = {
                 "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
                 "detail": outcome.detail, "limit_s": limit_s if outcome.status is Status.CUT else None,
@@ -144,7 +151,7 @@ class RecordWriter:
                 connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
         self._attempts[workload, block] = attempt
 
-    def _open_attempt(self, workload: int, block: int) -> int:
+    def _open_attempt(self, workload: int, block: int, conditions: Mapping[str, int] | None) -> int:
         """Return a new attempt of a block, which is made when this is its first."""
         table, attempts = _T["block"], _T["attempt"]
         row = {"record_id": self.record_id, "workload": workload, "number": block}
@@ -152,7 +159,10 @@ class RecordWriter:
         block_id = self._connection.execute(there).scalar() or insert(self._connection, "block", row)
         before = select(func.count()).select_from(attempts).where(attempts.c.block_id == block_id)
         number = self._connection.execute(before).scalar_one()
-        attempt = {"block_id": block_id, "number": number, "machine_id": self._machine_id, "state": "open"}
+        told = json.dumps(dict(conditions)) if conditions else None
+        attempt = {
+            "block_id": block_id, "number": number, "machine_id": self._machine_id, "state": "open", "conditions": told,
+        }  # fmt: skip
         return insert(self._connection, "attempt", attempt)
 
     def void(self, workload: int, block: int) -> None:

@@ -98,6 +98,8 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
         f"margin {share_text(head.study.margin)}, risk {share_text(head.study.risk)}, seed {head.study.seed}, "
         f"Bystander {head.version}"
     )
+    if head.study.conditions_text:
+        console.print(head.study.conditions_text)
     console.print(f"machine: {machine_title(head.machine)}")
     for sentence in machine_sentences(head.machine):
         console.print(sentence)

@@ -5,7 +5,7 @@ from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
 from bystander.design.plain import from_plain, plain
-from bystander.design.plan import PlannedBlock, block_order, plan_rounds, shuffled
+from bystander.design.plan import DEPTHS, PlannedBlock, block_conditions, block_order, plan_rounds, shuffled
 from bystander.design.study import (
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
@@ -14,6 +14,7 @@ from bystander.design.study import (
     DEFAULT_RISK,
     ONE_ARM_BLOCKS,
     PLACEBO,
+    VARIED,
     Arm,
     Study,
     Workload,
@@ -37,11 +38,13 @@ __all__ = [
     "DEFAULT_MARGIN",
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
+    "DEPTHS",
     "MEASURES",
     "OBSERVED",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
     "STUDY_KEYS",
+    "VARIED",
     "WORKLOAD_KEYS",
     "Arm",
     "ArmState",
@@ -57,6 +60,7 @@ __all__ = [
     "Trials",
     "Workload",
     "arm_key",
+    "block_conditions",
     "block_order",
     "chosen_names",
     "digest",

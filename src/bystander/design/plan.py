@@ -11,7 +11,10 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-__all__ = ["PlannedBlock", "block_order", "plan_rounds", "shuffled"]
+__all__ = ["DEPTHS", "PlannedBlock", "block_conditions", "block_order", "plan_rounds", "shuffled"]
+
+DEPTHS = 4  # folders at most
+_RANGES = {"hash seed": 2**32, "environment size": 4096, "folder depth": DEPTHS}
 
 
 @dataclass(frozen=True)
@@ -56,6 +59,15 @@ def shuffled(count: int, key: str) -> tuple[int, ...]:
 def block_order(seed: int, workload_key: str, block: int, arms: int) -> tuple[int, ...]:
     """Return the order of the arms in one block."""
     return shuffled(arms, f"block|{seed}|{workload_key}|{block}")
+
+
+def block_conditions(seed: int, workload_key: str, block: int, vary: Sequence[str]) -> dict[str, int]:
+    """Return the conditions of one block, the same for all its arms, each drawn evenly from its range.
+
+    Hash seeds are from 0 to 2^32 - 1, sizes in bytes from 0 to 4095 (a page, so that the stack begins at
+    any place in it), depths from 0 to 3 folders.
+    """
+    return {name: next(_integers(f"vary|{name}|{seed}|{workload_key}|{block}")) % _RANGES[name] for name in vary}
 
 
 def plan_rounds(seed: int, workload_keys: Sequence[str], arms: int, blocks: int) -> Iterator[PlannedBlock]:

@@ -14,6 +14,7 @@ __all__ = [
     "DEFAULT_RISK",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
+    "VARIED",
     "Arm",
     "Study",
     "Workload",
@@ -28,6 +29,7 @@ ONE_ARM_BLOCKS = 10
 DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "exit code")
+VARIED = ("hash seed", "environment size", "folder depth")
 
 
 @dataclass(frozen=True)
@@ -135,6 +137,14 @@ class Study:
         Decides all orders; drawn and stored when the observation starts, where it is not given.
     keep_environment : tuple of str
         Variables taken over from the caller besides the standard list.
+    vary : tuple of str
+        Conditions among `VARIED` that are drawn for each block, alike for all its arms.
+    affinity : tuple of int
+        Processors on which trials may run; all where it is empty.
+    niceness : int
+        Added to that of the caller, for trials.
+    fixed_addresses : bool
+        Lay out the address space of every trial alike.
     """
 
     name: str
@@ -146,6 +156,10 @@ class Study:
     measure: str = "elapsed"
     seed: int | None = None
     keep_environment: tuple[str, ...] = ()
+    vary: tuple[str, ...] = ()
+    affinity: tuple[int, ...] = ()
+    niceness: int = 0
+    fixed_addresses: bool = False
 
     @property
     def reference(self) -> Arm:
@@ -166,6 +180,20 @@ class Study:
     def comparisons(self) -> int:
         """The number of compared (workload, candidate) pairs."""
         return len(self.workloads) * len(self.candidates)
+
+    @property
+    def conditions_text(self) -> str:
+        """The conditions of trials in a sentence; "" when the study sets none."""
+        told = [f"at niceness {self.niceness:+d}"] if self.niceness else []
+        if self.affinity:
+            told.append(
+                f"on processor{'s' if len(self.affinity) > 1 else ''} {', '.join(map(str, self.affinity))} only"
+            )
+        if self.fixed_addresses:
+            told.append("with address spaces laid out alike")
+        fixed = f"All trials ran {', '.join(told)}." if told else ""
+        varied = f"Drawn anew for each block, alike for its arms: {', '.join(self.vary)}." if self.vary else ""
+        return f"{fixed} {varied}".strip()
 
 
 def with_placebo(study: Study) -> Study:

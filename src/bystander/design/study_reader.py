@@ -10,6 +10,7 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any, Protocol
 
+from bystander.design.key_reader import KeyReader, shown
 from bystander.design.measures import MEASURES
 from bystander.design.placeholders import filled_words, placeholder_names
 from bystander.design.study import (
@@ -19,18 +20,33 @@ from bystander.design.study import (
     DEFAULT_MARGIN,
     DEFAULT_OUTPUT_BYTES,
     DEFAULT_RISK,
-    PLACEBO,
+    VARIED,
     Arm,
     Study,
     Workload,
     with_placebo,
 )
 from bystander.errors import StudyError, UnitError
-from bystander.units import parse_duration, parse_share, parse_size
+from bystander.units import parse_duration, parse_size
 
 __all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
 
-STUDY_KEYS = ("name", "margin", "risk", "blocks", "measure", "seed", "placebo", "keep_environment", "arms", "workloads")
+STUDY_KEYS = (
+    "name",
+    "margin",
+    "risk",
+    "blocks",
+    "measure",
+    "seed",
+    "placebo",
+    "keep_environment",
+    "vary",
+    "affinity",
+    "niceness",
+    "address_space",
+    "arms",
+    "workloads",
+)
 ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
 WORKLOAD_KEYS = (
     "command",
@@ -46,9 +62,7 @@ WORKLOAD_KEYS = (
     "answer",
     "weight",
 )
-_NAME = re.compile(r"[^\W_][\w .+-]*")
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_RESERVED = (PLACEBO,)
 _LONGEST_LIMIT_S = 3.6e6
 
 
@@ -60,102 +74,6 @@ class Surroundings(Protocol):
 
     def revision_problem(self, revision: str) -> str | None:
         """Why a revision cannot be checked out: one clause, or None."""
-
-
-class _Reader:
-    """Collects problems while it reads; every method returns something usable, right or not."""
-
-    def __init__(self, file: str) -> None:
-        self.file = file
-        self.problems: list[str] = []
-
-    def wrong(self, path: str, clause: str) -> None:
-        self.problems.append(f"{self.file}: {path}: {clause}")
-
-    def table(self, value: Any, path: str) -> dict[str, Any]:
-        if isinstance(value, dict):
-            return value
-        self.wrong(path, f"{_shown(value)} is no table; write [{path}]")
-        return {}
-
-    def keys(self, table: Mapping[str, Any], known: tuple[str, ...], path: str) -> None:
-        for key in table:
-            if key not in known:
-                near = get_close_matches(key, known, 1, 0.5)
-                hint = f'did you mean "{near[0]}"?' if near else "known keys are " + ", ".join(known)
-                self.wrong(f"{path}.{key}" if path else key, f"there is no such key; {hint}")
-
-    def text(self, table: Mapping[str, Any], key: str, path: str) -> str | None:
-        value = table.get(key)
-        if value is None or (isinstance(value, str) and value.strip() and "\0" not in value):
-            return value
-        self.wrong(f"{path}.{key}" if path else key, f"{_shown(value)} is no text; write a string in quotes")
-        return None
-
-    def texts(self, value: Any, path: str) -> tuple[str, ...]:
-        if value is None:
-            return ()
-        if isinstance(value, list) and all(
-            isinstance(item, str) and item.strip() and "\0" not in item for item in value
-        ):
-            return tuple(value)
-        self.wrong(path, f'{_shown(value)} is no list of texts; write for example ["make"]')
-        return ()
-
-    def pairs(self, value: Any, path: str, name_rule: re.Pattern[str] | None = None) -> dict[str, str]:
-        found = {}
-        for key, item in self.table(value, path).items() if value is not None else ():
-            if name_rule and not name_rule.fullmatch(key):
-                self.wrong(f"{path}.{key}", "a setting's name is made of letters, digits and _")
-            elif "\0" in key or not key or (name_rule is None and "=" in key):
-                self.wrong(path, f"{_shown(key)} is no name of a variable or workload")
-            elif isinstance(item, str | int | float) and not isinstance(item, bool) and "\0" not in str(item):
-                found[key] = str(item)
-            else:
-                self.wrong(f"{path}.{key}", f"{_shown(item)} is no value; write a text or a number")
-        return found
-
-    def name(self, name: str, path: str) -> None:
-        if not _NAME.fullmatch(name):
-            self.wrong(path, f'"{name}" is no name; use letters, digits, spaces and . + - _')
-        elif name in _RESERVED:
-            self.wrong(path, f'"{name}" is a name that Bystander keeps for itself; choose another')
-
-    def share(self, table: Mapping[str, Any], key: str, default: float, most: float) -> float:
-        if key not in table:
-            return default
-        try:
-            share = parse_share(table[key])
-        except UnitError as error:
-            self.wrong(key, str(error))
-            return default
-        if not 0 < share <= most:
-            self.wrong(key, f"{_shown(table[key])} is out of range; it must be above 0 and at most {most:.0%}")
-            return default
-        return share
-
-    def flag(self, table: Mapping[str, Any], key: str, path: str = "") -> bool:
-        value = table.get(key, False)
-        if not isinstance(value, bool):
-            self.wrong(f"{path}.{key}" if path else key, f"{_shown(value)} is neither true nor false")
-        return value is True
-
-    def whole(self, table: Mapping[str, Any], key: str, default: int | None, least: int, most: int) -> int | None:
-        value = table.get(key, default)
-        if value is None or (type(value) is int and least <= value <= most):
-            return value
-        self.wrong(key, f"{_shown(value)} is no whole number from {least} to {most}")
-        return default
-
-
-def _shown(value: Any) -> str:
-    if isinstance(value, str):
-        return f'"{value}"'
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, dict):
-        return "a table"
-    return str(value)
 
 
 def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
@@ -175,7 +93,7 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         top = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise StudyError([f"{file}: {_toml_problem(str(error))}"]) from None
-    reader = _Reader(file)
+    reader = KeyReader(file)
     reader.keys(top, STUDY_KEYS, "")
     arms = _arms(reader, top.get("arms"), surroundings)
     workloads = _workloads(reader, top.get("workloads"), arms)
@@ -194,11 +112,45 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         measure=measure,
         seed=reader.whole(top, "seed", None, 0, 2**63 - 1),
         keep_environment=reader.texts(top.get("keep_environment"), "keep_environment"),
+        vary=_vary(reader, top, arms),
+        affinity=_affinity(reader, top.get("affinity")),
+        niceness=reader.whole(top, "niceness", 0, -20, 19) or 0,
+        fixed_addresses=_fixed_addresses(reader, top.get("address_space")),
     )
     placebo = reader.flag(top, "placebo")
     if reader.problems:
         raise StudyError(reader.problems)
     return with_placebo(study) if placebo else study
+
+
+def _vary(reader: KeyReader, top: Mapping[str, Any], arms: tuple[Arm, ...]) -> tuple[str, ...]:
+    names = reader.texts(top.get("vary"), "vary")
+    for name in names:
+        if name not in VARIED:
+            near = get_close_matches(name, VARIED, 1, 0.4)
+            hint = f'did you mean "{near[0]}"?' if near else "known are " + ", ".join(VARIED)
+            reader.wrong("vary", f"{shown(name)} cannot be varied; {hint}")
+    for arm in arms:
+        if "hash seed" in names and "PYTHONHASHSEED" in arm.environment:
+            reader.wrong("vary", f'"hash seed" is varied and arm {arm.name} fixes PYTHONHASHSEED; keep one of them')
+        if "folder depth" in names and arm.folder != ".":
+            reader.wrong("vary", f'"folder depth" needs arms laid out apart, and arm {arm.name} is used where it lies')
+    return tuple(dict.fromkeys(name for name in names if name in VARIED))
+
+
+def _affinity(reader: KeyReader, value: Any) -> tuple[int, ...]:
+    if value is None:
+        return ()
+    if isinstance(value, list) and value and all(type(cpu) is int and 0 <= cpu < 4096 for cpu in value):
+        return tuple(sorted(set(value)))
+    reader.wrong("affinity", f"{shown(value)} is no list of processors; write for example [0, 1]")
+    return ()
+
+
+def _fixed_addresses(reader: KeyReader, value: Any) -> bool:
+    if value not in (None, "fixed", "as it is"):
+        reader.wrong("address_space", f'{shown(value)} is no layout; write "fixed" or "as it is"')
+    return bool(value == "fixed")
 
 
 def _toml_problem(message: str) -> str:
@@ -208,7 +160,7 @@ def _toml_problem(message: str) -> str:
     return f"it is not valid TOML: {message}"
 
 
-def _arms(reader: _Reader, value: Any, surroundings: Surroundings) -> tuple[Arm, ...]:
+def _arms(reader: KeyReader, value: Any, surroundings: Surroundings) -> tuple[Arm, ...]:
     if not value:
         reader.wrong("arms", 'no arm is given; write for example [arms.before] with revision = "v1"')
         return ()
@@ -218,7 +170,7 @@ def _arms(reader: _Reader, value: Any, surroundings: Surroundings) -> tuple[Arm,
     )
 
 
-def _arm(reader: _Reader, name: str, table: dict[str, Any], surroundings: Surroundings) -> Arm:
+def _arm(reader: KeyReader, name: str, table: dict[str, Any], surroundings: Surroundings) -> Arm:
     path = f"arms.{name}"
     reader.name(name, path)
     reader.keys(table, ARM_KEYS, path)
@@ -242,7 +194,7 @@ def _arm(reader: _Reader, name: str, table: dict[str, Any], surroundings: Surrou
     )
 
 
-def _workloads(reader: _Reader, value: Any, arms: tuple[Arm, ...]) -> tuple[Workload, ...]:
+def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Workload, ...]:
     if not value:
         reader.wrong("workloads", 'no workload is given; write for example [workloads.year] with command = "..."')
         return ()
@@ -259,7 +211,7 @@ def _workloads(reader: _Reader, value: Any, arms: tuple[Arm, ...]) -> tuple[Work
     return tuple(found)
 
 
-def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm, ...]) -> list[Workload]:
+def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[Arm, ...]) -> list[Workload]:
     """Return one workload for each combination of input values."""
     path = f"workloads.{name}"
     reader.name(name, path)
@@ -293,7 +245,7 @@ def _expanded(reader: _Reader, name: str, table: dict[str, Any], arms: tuple[Arm
     return workloads
 
 
-def _inputs(reader: _Reader, value: Any, path: str) -> dict[str, tuple[str, ...]]:
+def _inputs(reader: KeyReader, value: Any, path: str) -> dict[str, tuple[str, ...]]:
     found: dict[str, tuple[str, ...]] = {}
     for key, items in reader.table(value, path).items() if value is not None else ():
         right = isinstance(items, list) and all(
@@ -302,7 +254,7 @@ def _inputs(reader: _Reader, value: Any, path: str) -> dict[str, tuple[str, ...]
         if not _SETTING.fullmatch(key):
             reader.wrong(f"{path}.{key}", "an input's name is made of letters, digits and _")
         elif not right or not items:
-            reader.wrong(f"{path}.{key}", f'{_shown(items)} is no list of values; write for example ["north", "south"]')
+            reader.wrong(f"{path}.{key}", f'{shown(items)} is no list of values; write for example ["north", "south"]')
         elif len({str(item) for item in items}) < len(items):
             twice = next(str(item) for item in items if [str(i) for i in items].count(str(item)) > 1)
             reader.wrong(
@@ -314,7 +266,7 @@ def _inputs(reader: _Reader, value: Any, path: str) -> dict[str, tuple[str, ...]
     return found
 
 
-def _limit(reader: _Reader, table: Mapping[str, Any], path: str) -> float:
+def _limit(reader: KeyReader, table: Mapping[str, Any], path: str) -> float:
     if "limit" not in table:
         return DEFAULT_LIMIT_S
     try:
@@ -323,12 +275,12 @@ def _limit(reader: _Reader, table: Mapping[str, Any], path: str) -> float:
         reader.wrong(f"{path}.limit", str(error))
         return DEFAULT_LIMIT_S
     if not 0 < limit <= _LONGEST_LIMIT_S:
-        reader.wrong(f"{path}.limit", f"{_shown(table['limit'])} is out of range; it must be above 0 s, at most 1000 h")
+        reader.wrong(f"{path}.limit", f"{shown(table['limit'])} is out of range; it must be above 0 s, at most 1000 h")
         return DEFAULT_LIMIT_S
     return limit
 
 
-def _size(reader: _Reader, table: Mapping[str, Any], key: str, path: str) -> int | None:
+def _size(reader: KeyReader, table: Mapping[str, Any], key: str, path: str) -> int | None:
     """Return a size in bytes, None where it is not given."""
     if key not in table:
         return None
@@ -338,29 +290,29 @@ def _size(reader: _Reader, table: Mapping[str, Any], key: str, path: str) -> int
         reader.wrong(f"{path}.{key}", str(error))
         return None
     if not 0 < size < 2**50:
-        reader.wrong(f"{path}.{key}", f"{_shown(table[key])} is out of range; it must be above 0 B")
+        reader.wrong(f"{path}.{key}", f"{shown(table[key])} is out of range; it must be above 0 B")
     return size
 
 
-def _answer(reader: _Reader, table: Mapping[str, Any], path: str) -> str | None:
+def _answer(reader: KeyReader, table: Mapping[str, Any], path: str) -> str | None:
     answer = table.get("answer")
     if answer is None or answer in ANSWER_RULES:
         return answer
-    reader.wrong(f"{path}.answer", f'{_shown(answer)} is no answer rule; write "output" or "exit code"')
+    reader.wrong(f"{path}.answer", f'{shown(answer)} is no answer rule; write "output" or "exit code"')
     return None
 
 
-def _weight(reader: _Reader, table: Mapping[str, Any], path: str) -> float | None:
+def _weight(reader: KeyReader, table: Mapping[str, Any], path: str) -> float | None:
     weight = table.get("weight")
     if weight is None:
         return None
     if isinstance(weight, int | float) and not isinstance(weight, bool) and 0 <= weight < 1e100:
         return float(weight)
-    reader.wrong(f"{path}.weight", f"{_shown(weight)} is no weight; write a number of 0 or more")
+    reader.wrong(f"{path}.weight", f"{shown(weight)} is no weight; write a number of 0 or more")
     return None
 
 
-def _check_commands(reader: _Reader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
+def _check_commands(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
     """Check the command and the steps under each arm; what is wrong alike in all of them is told once."""
     shared = tuple(arm for arm in arms if arm.command_for(workload) == workload.command)
     templates = [(f"{path}.command", workload.command, shared)]
@@ -381,11 +333,11 @@ def _check_commands(reader: _Reader, path: str, workload: Workload, arms: tuple[
             reader.wrong(f"{path}.inputs.{name}", f"the command does not use it; write {{{name}}} where it belongs")
 
 
-def _check_template(reader: _Reader, path: str, template: str, values: Mapping[str, str]) -> None:
+def _check_template(reader: KeyReader, path: str, template: str, values: Mapping[str, str]) -> None:
     try:
         words = filled_words(template, dict.fromkeys(placeholder_names(template), ""))
     except ValueError:
-        reader.wrong(path, f"{_shown(template)} has a quote that is never closed")
+        reader.wrong(path, f"{shown(template)} has a quote that is never closed")
         return
     if not words:
         reader.wrong(path, "the command is empty")

@@ -5,6 +5,7 @@ This room owns processes, checkouts and locks, and gives all of them back.
 
 from bystander.field.arms import ArmMaker
 from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
+from bystander.field.conditions import stub_for, under_conditions
 from bystander.field.environment import STANDARD_VARIABLES, trial_environment
 from bystander.field.folders import FolderState, folder_state
 from bystander.field.git import Git
@@ -30,5 +31,7 @@ __all__ = [
     "machine_facts",
     "ready_command",
     "ready_workload",
+    "stub_for",
     "trial_environment",
+    "under_conditions",
 ]

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from bystander.design import Arm, ArmState, Study, arm_key, filled_words
+from bystander.design import DEPTHS, Arm, ArmState, Study, arm_key, filled_words
 from bystander.errors import ArmError
 from bystander.field.checkouts import Checkouts
 from bystander.field.commands import ready_command
@@ -69,8 +69,15 @@ class ArmMaker:
                 source.facts["digest"] = folder_state(folder).digest if arm.build else source.tree
         else:
             folder = self._laid_out(arm, key, source, environment)
+        if "folder depth" in study.vary:
+            self._deepen(arm, key, folder)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
         return ArmState(arm.name, key, str(folder), _identity(study, arm, source), facts)
+
+    def _deepen(self, arm: Arm, key: str, folder: Path) -> None:
+        if not folder.is_relative_to(self._checkouts.home(key)):
+            raise ArmError(f'arm {arm.name} is used where it lies; vary = ["folder depth"] needs a git repository')
+        self._checkouts.deepen(key, DEPTHS)
 
     def again(self, study: Study, arm: Arm, state: ArmState) -> ArmState:
         """Return an arm of an earlier record, in the very state that it had then.
@@ -90,6 +97,8 @@ class ArmMaker:
             now = self._interpreter(study, arm, environment, folder).get("version")
             if then != now:
                 raise ArmError(f"arm {arm.name} ran under {then} and would now run under {now}; begin a new record")
+            if "folder depth" in study.vary:
+                self._deepen(arm, state.key, Path(state.folder))
             return state
         commit = state.facts.get("commit")
         made = self.make(study, replace(arm, revision=commit) if commit else arm)

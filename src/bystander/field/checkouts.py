@@ -15,7 +15,10 @@ from pathlib import Path
 
 from bystander.field.folders import folder_state
 
-__all__ = ["Checkouts"]
+__all__ = ["Checkouts", "deeper"]
+
+_ARMS = "/.bystander/arms/"
+_DEEPER = "deeper/"
 
 
 class Checkouts:
@@ -57,6 +60,14 @@ class Checkouts:
             ready.write_text(json.dumps({"digest": folder_state(home).digest}), encoding="utf-8")
         return home
 
+    def deepen(self, key: str, depths: int) -> None:
+        """Copy a laid-out arm to deeper folders, files with their times, so that it can run at any of these depths."""
+        with self._locked(key):
+            for depth in range(1, depths):
+                copy = Path(deeper(str(self.home(key)), depth))
+                shutil.rmtree(copy, ignore_errors=True)
+                shutil.copytree(self.home(key), copy, symlinks=True)
+
     def build_once(self, key: str, build: Callable[[], None]) -> None:
         """Build an arm that lies elsewhere, unless that was done before."""
         with self._locked(key):
@@ -85,6 +96,17 @@ class Checkouts:
             yield False
         finally:
             os.close(fd)
+
+
+def deeper(path: str, depth: int) -> str:
+    """Return where a path inside a laid-out arm lies in the copy that is so many folders deeper.
+
+    The copy of `.bystander/arms/KEY` at depth 2 is `.bystander/arms/deeper/deeper/KEY`.
+    """
+    if not depth:
+        return path
+    before, arms, inside = path.rpartition(_ARMS)
+    return before + arms + _DEEPER * depth + inside
 
 
 def _digest_in(ready: Path) -> str | None:

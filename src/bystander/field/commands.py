@@ -52,13 +52,26 @@ class ReadyWorkload:
     after_each: ReadyCommand | None = None
 
 
-def ready_workload(workload: Workload, arm: Arm, folder: str, environment: Mapping[str, str]) -> ReadyWorkload:
-    """Return the commands of a workload under an arm; raise StudyError when a program cannot be found."""
+def ready_workload(
+    workload: Workload,
+    arm: Arm,
+    folder: str,
+    environment: Mapping[str, str],
+    stub: Mapping[str, Any] | None = None,
+) -> ReadyWorkload:
+    """Return the commands of a workload under an arm; raise StudyError when a program cannot be found.
+
+    Parameters
+    ----------
+    stub : mapping, optional
+        Niceness, affinity and address space of the timed command.
+    """
     command = replace(
         ready_command(workload, arm, folder, environment),
         output_bytes=workload.output_bytes,
         memory_bytes=workload.memory_bytes,
         exit_code_is_answer=workload.answer == "exit code",
+        stub=stub or {},
     )
     steps = {
         name: ready_command(workload, arm, folder, environment, name, step) for name, step in workload.steps.items()

@@ -101,16 +101,18 @@ def check(
         )
     study, place = load_study(path, here)
     study = with_only(with_placebo(study) if options.placebo else study, options.only)
-    arms, commands = make_arms(study, ArmMaker(place, caller), observer)
     machine = machine_facts()
-    remarks = [*too_few(study), *shims(arms), *_unread_answers(study)]
-    if not options.run:
-        return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
-    with MachineLock(f"check of {study.name}") as lock, Launcher(lock.fd) as launcher:
-        trials = TrialRunner(launcher, commands)
-        tried, differences = rehearse(study, trials, observer)
-        count = _placebo_blocks(study, tried, options.placebo_blocks)
-        found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
+    # The lock comes first: making an arm again must not disturb an observation that runs on it.
+    with MachineLock(f"check of {study.name}") as lock:
+        arms, commands = make_arms(study, ArmMaker(place, caller), observer)
+        remarks = [*too_few(study), *shims(arms), *_unread_answers(study)]
+        if not options.run:
+            return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
+        with Launcher(lock.fd) as launcher:
+            trials = TrialRunner(launcher, commands)
+            tried, differences = rehearse(study, trials, observer)
+            count = _placebo_blocks(study, tried, options.placebo_blocks)
+            found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
     remarks += _left_behind(study, tried)
     if study.comparisons and not count and options.placebo_blocks is None:
         remarks.append(

@@ -22,6 +22,7 @@ from bystander.design import (
     RecordHead,
     Study,
     TrialOutcome,
+    block_conditions,
     plan_rounds,
     workload_key,
 )
@@ -310,11 +311,12 @@ def _block(
 ) -> dict[int, TrialOutcome]:
     """Run one block; every trial is on disk before the next begins."""
     outcomes: dict[int, TrialOutcome] = {}
-    limit = session.study.workloads[block.workload].limit_s
+    study, workload = session.study, session.study.workloads[block.workload]
+    conditions = block_conditions(study.seed or 0, workload_key(workload), block.number, study.vary)
     for order, arm in enumerate(block.order):
         if order and interrupts.asked:
             raise _StopAskedError
-        outcomes[arm] = trials.run(block.workload, arm)
+        outcomes[arm] = trials.run(block.workload, arm, conditions=conditions)
         last = order == len(block.order) - 1
-        writer.trial(block.workload, block.number, arm, order, outcomes[arm], limit, last)
+        writer.trial(block.workload, block.number, arm, order, outcomes[arm], workload.limit_s, last, conditions)
     return outcomes

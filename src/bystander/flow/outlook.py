@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Status, Study, TrialOutcome, plan_rounds, workload_key
+from bystander.design import Status, Study, TrialOutcome, block_conditions, plan_rounds, workload_key
 from bystander.flow.observer import Observer
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial import TrialRunner
@@ -84,10 +84,11 @@ def trial_blocks(
     for block in plan_rounds(seed, keys, len(arms), count):
         if block.workload in well:
             observer.trying(study.workloads[block.workload].name, block.number, count)
+            conditions = block_conditions(seed, keys[block.workload], block.number, study.vary)
             begun, outcomes, extra = time.monotonic(), {}, 0.0
             for place in block.order:
                 start = time.monotonic()
-                outcomes[place] = trials.run(block.workload, arms[place])
+                outcomes[place] = trials.run(block.workload, arms[place], conditions=conditions)
                 extra += (time.monotonic() - start) if place == 1 and study.placebo is None else 0.0
             seconds = time.monotonic() - begun - extra
             found.append(TrialBlock(block.workload, (outcomes[0], outcomes[1]), seconds))

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
-from bystander.field import ArmMaker, ReadyWorkload, ready_workload
+from bystander.field import ArmMaker, ReadyWorkload, ready_workload, stub_for
 from bystander.flow.observer import Observer
 from bystander.flow.trial import Commands, TrialRunner
 
@@ -64,10 +64,11 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
     """
     commands: dict[tuple[int, int], ReadyWorkload] = {}
     problems: list[str] = []
+    stub = stub_for(study)
     for w, workload in enumerate(study.workloads):
         for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
             try:
-                commands[w, a] = ready_workload(workload, arm, state.folder, state.facts["environment"])
+                commands[w, a] = ready_workload(workload, arm, state.folder, state.facts["environment"], stub)
             except StudyError as error:
                 problems += error.problems
     if problems:

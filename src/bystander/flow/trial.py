@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Protocol
 
 from bystander.design import Status, TrialOutcome
-from bystander.field import ReadyCommand, ReadyWorkload
+from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
 
 __all__ = ["Commands", "Runs", "TrialRunner"]
 
@@ -25,14 +25,20 @@ class Runs(Protocol):
 
 
 class TrialRunner:
-    """Runs trials of one session; what comes before all trials of a workload runs once per arm."""
+    """Runs trials of one session; what comes before all trials of a workload runs once per arm and folder depth."""
 
     def __init__(self, launcher: Runs, commands: Commands) -> None:
         self._launcher = launcher
         self._commands = commands
-        self._before_all: dict[tuple[int, int], TrialOutcome | None] = {}
+        self._before_all: dict[tuple[int, int, int], TrialOutcome | None] = {}
 
-    def run(self, workload: int, arm: int, seen: Callable[[Path], None] | None = None) -> TrialOutcome:
+    def run(
+        self,
+        workload: int,
+        arm: int,
+        seen: Callable[[Path], None] | None = None,
+        conditions: Mapping[str, int] | None = None,
+    ) -> TrialOutcome:
         """Run one trial of a workload under an arm, by their positions.
 
         A step that fails makes it a failed trial of its arm: before it, the trial does not start; after
@@ -42,25 +48,29 @@ class TrialRunner:
         ----------
         seen : callable, optional
             Is given the file of the trial's output before a later step writes over it.
+        conditions : mapping, optional
+            Those of the trial's block, for the trial and the steps around it.
         """
         ready = self._commands[workload, arm]
-        place = workload, arm
+        place = workload, arm, (conditions or {}).get("folder depth", 0)
         if place not in self._before_all:
-            self._before_all[place] = self._step("before_all", ready.before_all)
-        failed = self._before_all[place] or self._step("before_each", ready.before_each)
+            self._before_all[place] = self._step("before_all", ready.before_all, conditions)
+        failed = self._before_all[place] or self._step("before_each", ready.before_each, conditions)
         if failed:
             return failed
-        outcome = self._launcher.run(ready.command)
+        outcome = self._launcher.run(under_conditions(ready.command, conditions or {}))
         if seen:
             seen(self._launcher.output)
-        failed = self._step("after_each", ready.after_each)
+        failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
             return replace(outcome, status=Status.INVALID, answer="", excerpt=failed.excerpt)
         return outcome
 
-    def _step(self, name: str, command: ReadyCommand | None) -> TrialOutcome | None:
+    def _step(
+        self, name: str, command: ReadyCommand | None, conditions: Mapping[str, int] | None = None
+    ) -> TrialOutcome | None:
         """Run a step; return the failed trial that it makes, or None when it ended well."""
-        outcome = self._launcher.run(command) if command else None
+        outcome = self._launcher.run(under_conditions(command, conditions or {})) if command else None
         if outcome is None or outcome.status is Status.OK:
             return None
         how = f"{outcome.status.text} {outcome.detail}" if outcome.detail else outcome.status.text

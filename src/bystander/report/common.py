@@ -39,6 +39,7 @@ def methods(decision: Decision) -> list[str]:
         first = "The readings were imported; Bystander did not run the trials."
     return [
         first,
+        *([study.conditions_text] if study.conditions_text else []),
         "The estimate is the pseudo-median of the log ratios within blocks (Hodges and Lehmann 1963), the test the "
         "exact signed-rank test (Wilcoxon 1945); without blocks, the rank-sum test on all pairs of trials.",
         f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: among rows shown as changed, at most "

@@ -186,8 +186,37 @@ def command_of(request):
         wanted["limits"] = dict(wanted.get("limits", {}), AS=request["memory_bytes"])
     if not wanted:
         return request["path"], request["argv"]
+    wanted["account"] = stub_account(request)
+    try:
+        os.unlink(wanted["account"])
+    except OSError:
+        pass
     stub = [sys.executable, "-I", "-S", STUB, json.dumps(wanted), request["path"]]
     return sys.executable, stub + request["argv"]
+
+
+def stub_account(request):
+    """Return the file in which the stub says what it used itself."""
+    return request["stdout"] + "-stub"
+
+
+USED = ("user_s", "system_s", "minor_faults", "major_faults", "voluntary_switches", "involuntary_switches")
+
+
+def without_stub(answer, request):
+    """Take from an account what the stub used before it became the program."""
+    try:
+        with open(stub_account(request)) as f:
+            stub = json.load(f)
+    except (OSError, ValueError):  # there was none, or it did not get so far
+        return
+    answer["elapsed_ns"] -= stub["started_ns"] - answer["started_ns"]
+    answer.update(started_ns=stub["started_ns"], started_wall_ns=stub["started_wall_ns"])
+    for name in USED:
+        answer[name] = max(0, answer[name] - stub[name])
+    if answer["on_cpu_ns"] >= 0:
+        answer["on_cpu_ns"] = max(0, answer["on_cpu_ns"] - stub["on_cpu_ns"])
+        answer["run_queue_ns"] = max(0, answer["run_queue_ns"] - stub["run_queue_ns"])
 
 
 def run_trial(request):
@@ -246,6 +275,8 @@ def run_trial(request):
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
     # Read last: the child's mark began at ours as it was when the child became its program.
     answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
+    if path != request["path"]:
+        without_stub(answer, request)
     return answer
 
 
