@@ -14,6 +14,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from common import BYSTANDER, CALM
 
@@ -78,7 +79,7 @@ def main() -> None:
         print("\n".join(lines))
 
 
-def _cell(row: dict) -> str:
+def _cell(row: dict[str, Any]) -> str:
     low, high = ((end - 1) * 100 for end in row["interval"])
     return f"{row['verdict']} {100 * (row['ratio'] - 1):+.1f} % ({low:+.1f} to {high:+.1f})"
 

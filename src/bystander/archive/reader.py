@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from dataclasses import replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -30,6 +31,10 @@ _DESCRIBED = {
     "trial_array": "SELECT * FROM trial_array WHERE record_id = ? ORDER BY id",
     "samples": "SELECT * FROM samples WHERE record_id = ? ORDER BY id",
 }
+_STATES = """
+SELECT machine_state.machine_id, machine_state.facts FROM machine_state
+JOIN machine ON machine_state.machine_id = machine.id WHERE machine.record_id = ? ORDER BY machine_state.id
+"""
 _TRIALS = """
 SELECT block.workload, trial.arm, block.number AS block, trial."order", trial.status, trial.detail AS details,
        trial.limit_s, trial.started_wall_s AS started_s, trial.readings, trial.answer, trial.excerpt, trial.id
@@ -75,7 +80,10 @@ class Reader:
         row = self._find(name)
         trials = self._rows(_TRIALS, row["id"], "open" if halves else "whole")
         arrays, samples = (self._rows(_DESCRIBED[table], row["id"]) for table in ("trial_array", "samples"))
-        return assembled(self._whole(row), trials, arrays, samples)
+        states = [
+            {"session": state["machine_id"], **json.loads(state["facts"])} for state in self._rows(_STATES, row["id"])
+        ]
+        return replace(assembled(self._whole(row), trials, arrays, samples), machine_states=states)
 
     def _whole(self, row: sqlite3.Row) -> RecordHead:
         try:

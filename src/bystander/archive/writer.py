@@ -172,7 +172,7 @@ class RecordWriter:
             connection.execute(_STATE, {"attempt": attempt, "new": "void"})
 
     def machine_state(self, facts: Mapping[str, Any]) -> None:
-        """Write down how the machine is now."""
+        """Write down how the machine is now, with `first_block` and `last_block` where blocks ran before."""
         row = {"machine_id": self._machine_id, "wall_s": time.time(), "facts": json.dumps(facts)}
         with atomic(self._connection) as connection:
             connection.execute(_INSERT["machine_state"], row)

@@ -2,6 +2,7 @@
 
 from bystander.design.choice import chosen_names, with_only
 from bystander.design.keys import arm_key, digest, workload_key
+from bystander.design.machine_states import Stretch, state_changes, stretches
 from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
 from bystander.design.plain import from_plain, plain
@@ -53,6 +54,7 @@ __all__ = [
     "Record",
     "RecordHead",
     "Status",
+    "Stretch",
     "Study",
     "Surroundings",
     "TrialArray",
@@ -73,6 +75,8 @@ __all__ = [
     "plan_rounds",
     "read_study",
     "shuffled",
+    "state_changes",
+    "stretches",
     "with_only",
     "with_placebo",
     "workload_key",

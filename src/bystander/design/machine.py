@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -43,4 +44,11 @@ def machine_sentences(facts: Mapping[str, Any]) -> list[str]:
     free, total = _number(facts, "memory_free_bytes"), _number(facts, "memory_bytes")
     if free is not None and total and free < 0.1 * total:
         found.append(f"Only {size_text(free, 2)} of memory is free.")
+    room, disk = _number(facts, "disk_free_bytes"), _number(facts, "disk_bytes")
+    if room is not None and room < min(2**30, 0.05 * (disk or math.inf)):
+        found.append(f"Only {size_text(room, 2)} of the disk is free.")
+    if facts.get("on_mains") is False:
+        found.append("It runs on its battery: its speed may change.")
+    if (slowdowns := _number(facts, "heat_slowdowns") or 0) > 0:
+        found.append(f"Its processor was slowed down for heat {slowdowns:g} times since it was started.")
     return found

@@ -181,12 +181,15 @@ class Record:
         By (row of trials, measure name): all values of a trial whose reading is their median.
     excerpts : mapping
         By row of trials: what a failed trial printed first.
+    machine_states : sequence of mapping
+        The machine from time to time while it was observed; see `stretches`.
     """
 
     head: RecordHead
     trials: Trials
     samples: Mapping[tuple[int, str], NDArray[np.float64]] = field(default_factory=dict)
     excerpts: Mapping[int, str] = field(default_factory=dict)
+    machine_states: Sequence[Mapping[str, Any]] = ()
 
 
 @dataclass(frozen=True)

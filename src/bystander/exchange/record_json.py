@@ -51,6 +51,7 @@ def record_json(record: Record) -> str:
         "samples": [
             {"trial": row, "measure": name, "values": values.tolist()} for (row, name), values in record.samples.items()
         ],
+        "machine_states": [dict(state) for state in record.machine_states],
         "excerpts": {str(row): text for row, text in record.excerpts.items()},
     }
     document["trials"]["limit_s"] = _nulled(trials.limit_s)
@@ -120,7 +121,10 @@ def _record(document: dict[str, Any]) -> Record:
         raise ValueError("an arm has two trials in one block")
     samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
-    return Record(head, trials, samples, excerpts)
+    states = document.get("machine_states", [])
+    if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
+        raise ValueError("machine_states is no list of tables")
+    return Record(head, trials, samples, excerpts, states)
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:

@@ -12,7 +12,7 @@ from bystander.field.git import Git
 from bystander.field.interpreters import interpreter_facts
 from bystander.field.launcher import Launcher
 from bystander.field.locks import MachineLock
-from bystander.field.machine import boot_id, machine_facts
+from bystander.field.machine import boot_id, machine_facts, machine_state
 from bystander.field.surroundings import StudyFolder
 
 __all__ = [
@@ -29,6 +29,7 @@ __all__ = [
     "folder_state",
     "interpreter_facts",
     "machine_facts",
+    "machine_state",
     "ready_command",
     "ready_workload",
     "stub_for",

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import platform
+import time
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-__all__ = ["boot_id", "machine_facts"]
+__all__ = ["boot_id", "machine_facts", "machine_state"]
 
 
 def _line(path: str) -> str | None:
@@ -52,7 +53,68 @@ def machine_facts() -> dict[str, Any]:
         facts["cores_allowed"] = len(os.sched_getaffinity(0))
     with suppress(OSError):
         facts["load"] = round(os.getloadavg()[0], 2)
+    with suppress(OSError):
+        disk = os.statvfs(".")
+        facts["disk_free_bytes"], facts["disk_bytes"] = disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize
+    state = machine_state()
+    facts |= {name: state[name] for name in ("on_mains", "heat_slowdowns", "frequency_hz") if name in state}
     return {name: value for name, value in facts.items() if value is not None}
+
+
+def machine_state() -> dict[str, Any]:
+    """Return counters and state that change from moment to moment, in a fraction of a millisecond.
+
+    `stalled_s` and `disk_stalled_s` count the time in which some program waited (pressure stall
+    information), `stolen_s` what other virtual machines took of `processors_s`, the time of all
+    processors, in kernel ticks.
+    """
+    state: dict[str, Any] = {
+        "monotonic_s": time.monotonic(),
+        "stalled_s": _stalled("/proc/pressure/cpu"),
+        "disk_stalled_s": _stalled("/proc/pressure/io"),
+        "memory_free_bytes": _kib(_field(_line("/proc/meminfo"), "MemAvailable")),
+        "frequency_hz": _mean(_numbers("/sys/devices/system/cpu", "cpu[0-9]*/cpufreq/scaling_cur_freq"), 1e3),
+        "heat_slowdowns": _total(_numbers("/sys/devices/system/cpu", "cpu[0-9]*/thermal_throttle/core_throttle_count")),
+        "on_mains": _on_mains(),
+        **_ticks(),
+    }
+    return {name: value for name, value in state.items() if value is not None}
+
+
+def _stalled(path: str) -> float | None:
+    """Return the seconds in which at least one program waited, since the start."""
+    words = (_line(path) or "").partition("\n")[0].split()
+    total = next((word[6:] for word in words if word.startswith("total=")), "")
+    return int(total) / 1e6 if total.isdigit() else None
+
+
+def _ticks() -> dict[str, float]:
+    words = (_line("/proc/stat") or "").partition("\n")[0].split()
+    if len(words) < 9 or words[0] != "cpu":
+        return {}
+    ticks, per_second = [int(word) for word in words[1:9]], os.sysconf("SC_CLK_TCK")
+    return {"stolen_s": ticks[7] / per_second, "processors_s": sum(ticks) / per_second}
+
+
+def _numbers(folder: str, pattern: str) -> list[int]:
+    texts = [_line(str(path)) or "" for path in Path(folder).glob(pattern)]
+    return [int(text) for text in texts if text.isdigit()]
+
+
+def _mean(values: list[int], factor: float) -> float | None:
+    return factor * sum(values) / len(values) if values else None
+
+
+def _total(values: list[int]) -> int | None:
+    return sum(values) if values else None
+
+
+def _on_mains() -> bool | None:
+    """Whether the machine is fed from outside; None where it cannot tell, as most machines without a battery."""
+    supplies = Path("/sys/class/power_supply").glob("*")
+    found = [(_line(str(supply / "type")), _line(str(supply / "online"))) for supply in supplies]
+    online = [state for kind, state in found if kind in ("Mains", "USB") and state]
+    return any(state == "1" for state in online) if online else None
 
 
 def _system() -> str:

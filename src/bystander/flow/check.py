@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from bystander.design import ArmState, Status, Study, with_only, with_placebo
+from bystander.design import ArmState, Status, Study, stretches, with_only, with_placebo
 from bystander.errors import UsageError
-from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts
+from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, machine_state
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import (
     FEWEST_BLOCKS,
@@ -108,12 +108,13 @@ def check(
         remarks = [*too_few(study), *shims(arms), *_unread_answers(study)]
         if not options.run:
             return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
+        before = machine_state()
         with Launcher(lock.fd) as launcher:
             trials = TrialRunner(launcher, commands)
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
-    remarks += _left_behind(study, tried)
+    remarks += [*_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
         remarks.append(
             "What this study could show was not tried, as its trials are long: "
@@ -136,6 +137,22 @@ def _placebo_blocks(study: Study, tried: tuple[Tried, ...], wanted: int | None) 
     if FEWEST_BLOCKS * pair_s > _LONG_S:
         return 0
     return min(MOST_BLOCKS, max(FEWEST_BLOCKS, int(_TRYING_S / max(pair_s, 1e-3))))
+
+
+_STALLED, _STOLEN = 0.10, 0.02
+
+
+def _disturbance(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+    """Say what held the trials up while they were tried, as far as it can be read."""
+    (seen,) = stretches([before, {**after, "first_block": 0, "last_block": 0}])
+    told = []
+    if seen.stalled >= _STALLED:
+        told.append(f"While this was tried, programs waited for a processor {seen.stalled:.0%} of the time.")
+    if seen.disk_stalled >= _STALLED:
+        told.append(f"While this was tried, programs waited for the disk {seen.disk_stalled:.0%} of the time.")
+    if seen.stolen >= _STOLEN:
+        told.append(f"While this was tried, other virtual machines took {seen.stolen:.0%} of the processors.")
+    return [sentence.replace("%", " %") for sentence in told]
 
 
 def too_few(study: Study) -> list[str]:

@@ -33,6 +33,7 @@ from bystander.field import (
     MachineLock,
     StudyFolder,
     machine_facts,
+    machine_state,
 )
 from bystander.flow.budget import within_budget
 from bystander.flow.check import shims, too_few
@@ -42,6 +43,7 @@ from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.steady import ArmFiles
 from bystander.flow.trial import Commands, Runs, TrialRunner
+from bystander.flow.watch import MachineWatch
 
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
@@ -70,6 +72,7 @@ class Surroundings:
     launch: Callable[[int, int], AbstractContextManager[Runs]] = Launcher
     clock_offset: Callable[[], float] = _clock_offset
     machine: Callable[[], dict[str, Any]] = machine_facts
+    machine_state: Callable[[], dict[str, Any]] = machine_state
 
 
 @dataclass(frozen=True)
@@ -268,7 +271,6 @@ def _conducted(
         except LauncherError:
             writer.finish("interrupted", ["The launcher went away; the observation ended there."])
             raise
-        writer.machine_state(session.world.machine())
         changed = session.files.changes()
         for sentence in changed:
             observer.remark(sentence)
@@ -287,9 +289,11 @@ def _run(
     study = session.study
     keys = [workload_key(workload) for workload in study.workloads]
     assert study.seed is not None
+    watch = MachineWatch(session.world.machine_state, writer)
     for block in plan_rounds(study.seed, keys, len(study.arms), study.blocks):
         if (block.workload, block.number) in done:
             continue
+        watch.next_block(block.number)
         for attempt in range(_ATTEMPTS):
             begun, offset = time.monotonic(), session.world.clock_offset()
             outcomes = _block(session, block, trials, writer, interrupts)
@@ -304,6 +308,7 @@ def _run(
         session.observer.progressed(pace.add(block, outcomes, time.monotonic() - begun))
         if interrupts.asked and sum(pace.blocks) < study.blocks * len(study.workloads):
             raise _StopAskedError
+    watch.close()
 
 
 def _block(

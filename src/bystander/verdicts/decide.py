@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from bystander.design import MEASURES, Measure, Record, chosen_names
+from bystander.design import MEASURES, Measure, Record, chosen_names, state_changes, stretches
 from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts import notes as say
@@ -146,6 +146,7 @@ def _worst_first(row: Row) -> tuple[bool, int, float]:
 def _record_notes(record: Record, placebo: Sequence[Row]) -> list[Note]:
     head = record.head
     notes = [Note("record-note", text) for text in head.notes]
+    notes += [Note("machine-changed", text) for text in state_changes(stretches(record.machine_states))]
     if not head.complete:
         notes.insert(
             0,
