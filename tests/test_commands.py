@@ -16,6 +16,7 @@ from conftest import PROGRAM, Run, Running
 
 import bystander
 from bystander.demo import FILES
+from bystander.flow.demo import lay_out
 
 ROOT = Path(__file__).parents[1]
 SCHEMA = json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))
@@ -77,6 +78,27 @@ def test_the_live_demo_points_the_same_way(run: Run, tmp_path: Path) -> None:
 
     assert document["complete"]
     hold_against_truths(document, exactly=False)
+
+
+def test_the_demo_can_show_failures(run: Run, tmp_path: Path) -> None:
+    """One workload fails three times of four, one hangs: both are told with how and what they said."""
+    office = lay_out(tmp_path / "office", with_failures=True).parent
+    truths = tomllib.loads((office / "truths.toml").read_text(encoding="utf-8"))
+    run("observe", "--quiet", "--only", "roster", cwd=office)
+    roster = verdicts(run, cwd=office)
+    run("observe", "--quiet", "--only", "pilot-call", "--blocks", "6", cwd=office)
+    call = verdicts(run, cwd=office)
+    said = run("decide", cwd=office).stdout
+
+    assert set(truths) - set(TRUTHS) == {"roster", "pilot-call"}
+    for document in (roster, call):
+        for name, row in primary(document).items():
+            assert [row["verdict"]] == truths[name]["elapsed"]
+            assert row["reference"]["failed"] == 0
+    assert "NoPilotError" in roster["failures"][0]["said"]
+    assert call["failures"][0]["ways"] == [{"way": "cut at its limit", "trials": 6}]
+    assert "pilot-call, arm after: 6 of 6 trials failed (cut at its limit)" in " ".join(said.split())
+    assert "do not go together" in run("demo", "other", "--recorded", "--with-failures", code=2).stderr
 
 
 def test_one_command_is_timed_without_a_study(run: Run, tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.options import variables
+from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "demo"]
 
@@ -22,6 +23,9 @@ def demo(
     recorded: Annotated[
         bool, typer.Option("--recorded", help="Show an observation that was recorded before, in a moment.")
     ] = False,
+    with_failures: Annotated[
+        bool, typer.Option("--with-failures", help="Add a workload that fails three times of four, and one that hangs.")
+    ] = False,
 ) -> None:
     """Lay out the harbour office, observe a real change in it, and show the verdicts: a full example."""
     from bystander.cli.console import output
@@ -31,8 +35,10 @@ def demo(
     from bystander.flow.demo import recorded as read_recorded
     from bystander.flow.report import write_report
 
+    if recorded and with_failures:
+        raise UsageError("--recorded and --with-failures do not go together: failures are observed for real")
     console = output()
-    study = lay_out(folder)
+    study = lay_out(folder, with_failures)
     console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
     archive = demo_archive(study)
     name = read_recorded(archive) if recorded else _observed(study, archive)

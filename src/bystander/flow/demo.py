@@ -14,6 +14,7 @@ from bystander.flow.records import ImportOptions, import_file
 
 __all__ = ["demo_archive", "lay_out", "recorded"]
 
+_FAILURES = FILES / "failures"
 _AUTHOR = {
     "GIT_AUTHOR_NAME": "Harbour Office",
     "GIT_AUTHOR_EMAIL": "office@harbour.example",
@@ -26,10 +27,15 @@ _REVISIONS = (
 )
 
 
-def lay_out(folder: Path) -> Path:
+def lay_out(folder: Path, with_failures: bool = False) -> Path:
     """Lay out the harbour office: a git repository with two tagged revisions, and a study; return the study.
 
     The same files give the same commit ids everywhere.
+
+    Parameters
+    ----------
+    with_failures : bool
+        Add a workload that fails three times of four, and one that hangs.
 
     Raises
     ------
@@ -42,16 +48,23 @@ def lay_out(folder: Path) -> Path:
     git = Git(folder)
     git.run("init", "--quiet", "--initial-branch=main", "--template=")
     for tag, date, subject in _REVISIONS:
-        shutil.copytree(FILES / tag, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        for files in (FILES / tag, _FAILURES / tag)[: 2 if with_failures else 1]:
+            shutil.copytree(files, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
         when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
         git.run("add", "--all")
         git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
         git.run("tag", tag)
-    text = (FILES / STUDY_FILE).read_text(encoding="utf-8")
+    text, truths = (_text(name, with_failures) for name in (STUDY_FILE, "truths.toml"))
     # A name on the PATH may be a script that starts the interpreter, and its cost would be measured too.
     (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
-    shutil.copy(FILES / "truths.toml", folder / "truths.toml")
+    (folder / "truths.toml").write_text(truths, encoding="utf-8")
     return folder / STUDY_FILE
+
+
+def _text(name: str, with_failures: bool) -> str:
+    """Return a file of the office, with what the failing workloads add to it."""
+    files = (FILES / name, _FAILURES / name)[: 2 if with_failures else 1]
+    return "".join(file.read_text(encoding="utf-8") for file in files)
 
 
 def demo_archive(study: Path) -> Path:
