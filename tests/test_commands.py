@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import time
@@ -321,6 +322,55 @@ def test_a_full_disk_loses_no_trial_that_ended(run: Run, tmp_path: Path) -> None
     assert "cannot be written: database or disk is full" in said
     assert shown["trials"] > 2
     assert not shown["complete"]
+
+
+READING = (
+    "decide",
+    "records list",
+    "records show",
+    "records size",
+    "report --to ../r.md",
+    "records export --to ../r.csv",
+)
+WRITING = ("observe --quiet", "records note R x", "records remove R --yes", "records compact")
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_in_a_read_only_folder_everything_is_read_and_nothing_written(run: Run, study: Path, tmp_path: Path) -> None:
+    """Records can be decided and shown there; what would write says in one sentence why it cannot."""
+    run("observe", "--quiet")
+    locked = tmp_path / "locked"
+    locked.mkdir()
+    source = tmp_path / ".bystander"
+    shutil.copytree(source, locked / ".bystander")
+    shutil.copy(study, locked)
+    if subprocess.run(["mount", "--bind", str(locked), str(locked)], check=False).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        subprocess.run(["mount", "-o", "remount,bind,ro", str(locked)], check=True)
+        for words in READING:
+            run(*words.split(), cwd=locked)
+        for words in WRITING:
+            said = run(*words.replace("R", "two-commands-1").split(), code=1, cwd=locked).stderr
+            assert "read-only" in said.lower()
+            assert len(said.strip().splitlines()) == 1
+    finally:
+        subprocess.run(["umount", str(locked)], check=True)
+
+    assert (tmp_path / "r.md").exists()
+
+
+def test_a_damaged_archive_is_one_sentence_whatever_is_asked(run: Run, study: Path, tmp_path: Path) -> None:
+    """Noise in its middle, or its end cut off: exit 1, how to save what is whole, and no traceback."""
+    run("observe", "--quiet")
+    run("records", "compact")
+    whole = (tmp_path / ".bystander" / "archive.sqlite").read_bytes()
+    for name, data in (("noise", whole[:8192] + os.urandom(40000) + whole[48192:]), ("cut", whole[:30000])):
+        (tmp_path / name).write_bytes(data)
+        for words in (*READING, "records note two-commands-1 x", "observe --quiet"):
+            said = run(*words.replace("../", "").split(), "--archive", name, code=1).stderr
+            assert "records mend saves what is whole in it" in said
+            assert len(said.strip().splitlines()) <= 3  # observe names its arms first
 
 
 def test_records_travel_between_archives(run: Run, study: Path, tmp_path: Path) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from bystander.archive.place import refuse_network
+from bystander.archive.place import refuse_network, refuse_read_only
 from bystander.archive.reader import Reader
 from bystander.archive.versions import SCHEMA
 from bystander.design import Record, RecordHead
@@ -44,12 +44,15 @@ class Archive:
         if not path.exists() and not create:
             raise ArchiveError(f"there is no archive {path}; bystander observe makes one")
         refuse_network(path.resolve())
+        if create:
+            refuse_read_only(path)
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             self._reader = Reader(path)
             self._bring_up_to_date()
         except (sqlite3.Error, OSError) as error:
-            raise ArchiveError(f"{path} cannot be opened as an archive: {error}") from error
+            reason = error.strerror if isinstance(error, OSError) else str(error)
+            raise ArchiveError(f"{path} cannot be opened as an archive: {reason}") from error
 
     def _bring_up_to_date(self) -> None:
         found = self._reader.schema()
@@ -62,6 +65,7 @@ class Archive:
         if found < SCHEMA:
             from bystander.archive.engine import migrate, open_engine
 
+            refuse_read_only(self.path)
             migrate(open_engine(self.path), found)
 
     def __enter__(self) -> Archive:
@@ -78,6 +82,7 @@ class Archive:
     def _connection(self) -> Connection:
         """The connection that writes, opened when it is first needed: reading alone starts much faster."""
         if self._writing is None:
+            refuse_read_only(self.path)
             from bystander.archive.engine import open_engine
 
             self._writing = open_engine(self.path).connect()
@@ -121,9 +126,7 @@ class Archive:
 
     def record_bytes(self) -> dict[str, int]:
         """Return, by record name, the bytes of its readings."""
-        from bystander.archive.care import record_bytes
-
-        return record_bytes(self._connection)
+        return self._reader.record_bytes()
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""

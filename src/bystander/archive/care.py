@@ -11,10 +11,11 @@ from pathlib import Path
 from sqlalchemy import Connection, select
 
 from bystander.archive.engine import atomic, migrate, open_engine
+from bystander.archive.place import refuse_read_only
 from bystander.archive.schema import tables
 from bystander.errors import ArchiveError
 
-__all__ = ["Mended", "add_note", "compact", "mend", "record_bytes", "remove_record"]
+__all__ = ["Mended", "add_note", "compact", "mend", "remove_record"]
 
 _T = tables.tables
 _BEYOND = 1_000_000  # rows of a table are looked for up to here behind a damaged place
@@ -54,21 +55,6 @@ def remove_record(connection: Connection, uuid: str) -> None:
             connection.execute(condition.left.table.delete().where(condition))
 
 
-def record_bytes(connection: Connection) -> dict[str, int]:
-    """Return, by record name, the bytes of its readings: what takes most of the room."""
-    query = """
-    SELECT record.name, COALESCE((SELECT SUM(LENGTH(trial.readings)) FROM trial
-             JOIN attempt ON trial.attempt_id = attempt.id JOIN block ON attempt.block_id = block.id
-             WHERE block.record_id = record.id), 0)
-         + COALESCE((SELECT SUM(LENGTH(readings) + 6 * 8 * trials) FROM trial_array WHERE record_id = record.id), 0)
-         + COALESCE((SELECT SUM(LENGTH(readings)) FROM samples WHERE record_id = record.id), 0)
-    FROM record ORDER BY record.id
-    """
-    found = dict(row for row in connection.exec_driver_sql(query).tuples())
-    connection.rollback()
-    return found
-
-
 def compact(path: Path) -> tuple[int, int]:
     """Give the room of removed records back; return the file's bytes before and after.
 
@@ -77,6 +63,7 @@ def compact(path: Path) -> tuple[int, int]:
     ArchiveError
         While something else uses the archive, or when the disk has no room for a copy.
     """
+    refuse_read_only(path)
     before = path.stat().st_size
     try:
         with closing(sqlite3.connect(path, timeout=5, isolation_level=None)) as connection:

@@ -51,7 +51,11 @@ def atomic(connection: Connection) -> Iterator[Connection]:
         with connection.begin():
             yield connection
     except DatabaseError as error:
-        raise ArchiveError(f"the archive {connection.engine.url.database} cannot be written: {error.orig}") from error
+        damaged = isinstance(error.orig, sqlite3.DatabaseError) and not isinstance(error.orig, sqlite3.OperationalError)
+        hint = "; bystander records mend saves what is whole in it" if damaged else ""
+        raise ArchiveError(
+            f"the archive {connection.engine.url.database} cannot be written: {error.orig}{hint}"
+        ) from error
     finally:
         connection.info["writes"] = False
 

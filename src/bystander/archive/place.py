@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from bystander.errors import ArchiveError
 
-__all__ = ["refuse_network"]
+__all__ = ["refuse_network", "refuse_read_only"]
 
 # A lock that only pretends to lock, or a sync that only pretends to sync, loses readings.
 _NETWORK = {
@@ -41,3 +42,13 @@ def refuse_network(path: Path, mounts: str | None = None) -> None:
             f"{path} lies on a network file system ({kind}), where its locks cannot be trusted; "
             "point --archive or BYSTANDER_ARCHIVE to a local disk"
         )
+
+
+def refuse_read_only(path: Path) -> None:
+    """Raise ArchiveError when nothing can be written to the file or beside it, where its log lies."""
+    for what in (path.parent, path):
+        if what.exists() and not os.access(what, os.W_OK):
+            raise ArchiveError(
+                f"the archive {path} cannot be written: {what} is read-only; decide and report can still read it, "
+                "--archive names another one"
+            )

@@ -7,12 +7,14 @@ here are standard SQL and hold for any database with the same tables.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from bystander.archive.columns import assembled
 from bystander.design import ArmState, Measure, Record, RecordHead, Study, from_plain
@@ -35,6 +37,14 @@ _STATES = """
 SELECT machine_state.machine_id, machine_state.facts FROM machine_state
 JOIN machine ON machine_state.machine_id = machine.id WHERE machine.record_id = ? ORDER BY machine_state.id
 """
+_BYTES = """
+SELECT record.name, COALESCE((SELECT SUM(LENGTH(trial.readings)) FROM trial
+         JOIN attempt ON trial.attempt_id = attempt.id JOIN block ON attempt.block_id = block.id
+         WHERE block.record_id = record.id), 0)
+     + COALESCE((SELECT SUM(LENGTH(readings) + 6 * 8 * trials) FROM trial_array WHERE record_id = record.id), 0)
+     + COALESCE((SELECT SUM(LENGTH(readings)) FROM samples WHERE record_id = record.id), 0) AS bytes
+FROM record ORDER BY record.id
+"""
 _TRIALS = """
 SELECT block.workload, trial.arm, block.number AS block, trial."order", trial.status, trial.detail AS details,
        trial.limit_s, trial.started_wall_s AS started_s, trial.readings, trial.answer, trial.excerpt, trial.id
@@ -49,7 +59,9 @@ class Reader:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._connection = sqlite3.connect(path, timeout=20)
+        # In a folder that cannot be written SQLite has no place for its shared memory; nobody else writes there.
+        how = "" if os.access(path.parent, os.W_OK) else "?immutable=1"
+        self._connection = sqlite3.connect(f"file:{quote(str(path.resolve()))}{how}", timeout=20, uri=True)
         self._connection.row_factory = sqlite3.Row
 
     def close(self) -> None:
@@ -61,11 +73,17 @@ class Reader:
         there = self._rows("SELECT name FROM sqlite_master WHERE type = 'table' AND name = 'migration'")
         return int(self._rows("SELECT MAX(number) AS newest FROM migration")[0]["newest"] or 0) if there else 0
 
+    def record_bytes(self) -> dict[str, int]:
+        """Return, by record name, the bytes of its readings: what takes most of the room."""
+        return {row["name"]: row["bytes"] for row in self._rows(_BYTES)}
+
     def _rows(self, query: str, *values: object) -> Rows:
         try:
             return self._connection.execute(query, values).fetchall()
         except sqlite3.DatabaseError as error:
-            raise ArchiveError(f"the archive {self.path} cannot be read: {error}") from error
+            raise ArchiveError(
+                f"the archive {self.path} cannot be read: {error}; bystander records mend saves what is whole in it"
+            ) from error
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
