@@ -19,10 +19,12 @@ from bystander.stats import (
     fails_more_unpaired_p,
     holm,
     interval,
+    median,
     pairwise_contrasts,
     rank_sum_null,
     signed_rank_null,
     summarise,
+    summarise_rows,
     walsh_contrasts,
 )
 from bystander.stats.signed_rank import WRITTEN_OUT
@@ -237,3 +239,16 @@ def test_one_sample_is_summarised() -> None:
     assert summarise(np.array([2.0])).median_high == math.inf
     with pytest.raises(ValueError, match="all finite"):
         summarise(np.array([1.0, np.nan]))
+
+
+@given(st.integers(1, 40), st.integers(1, 5), st.integers(0, 99))
+def test_samples_are_summarised_together_as_one_by_one(n: int, rows: int, seed: int) -> None:
+    """Quantiles, median and spread of each row are NumPy's and SciPy's."""
+    values = np.random.default_rng(seed).lognormal(0, 1, (rows, n))
+    for row, s in zip(values, summarise_rows(values), strict=True):
+        expected = np.quantile(row, [0, 0.25, 0.5, 0.75, 1])
+
+        assert [s.least, s.first_quartile, s.median, s.third_quartile, s.most] == pytest.approx(expected, rel=1e-12)
+        assert s.spread == pytest.approx(1.4826 * scipy.stats.median_abs_deviation(row), rel=1e-9)
+        assert median(row) == pytest.approx(np.median(row), rel=1e-14)
+        assert s == summarise(row)

@@ -6,7 +6,7 @@ from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
 from bystander.stats.power import POWER, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
-from bystander.stats.sample import SampleSummary, median_interval, summarise
+from bystander.stats.sample import SampleSummary, median, median_interval, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 
 __all__ = [
@@ -22,6 +22,7 @@ __all__ = [
     "fails_more_unpaired_p",
     "holm",
     "interval",
+    "median",
     "median_interval",
     "pairwise_contrasts",
     "rank_sum_null",
@@ -29,5 +30,6 @@ __all__ = [
     "signed_rank_null",
     "smallest_shown",
     "summarise",
+    "summarise_rows",
     "walsh_contrasts",
 ]

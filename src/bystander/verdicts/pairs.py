@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Measure, Record, Status, Trials
-from bystander.stats import Contrasts, pairwise_contrasts, walsh_contrasts
+from bystander.stats import Contrasts, median, pairwise_contrasts, walsh_contrasts
 from bystander.stats.signed_rank import WRITTEN_OUT
 from bystander.verdicts.floors import at_floor
 
@@ -118,7 +118,7 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
     else:
         reference, candidate = reference[read[0]], candidate[read[1]]
     good = [values[side][trials.status[side] == Status.OK] for side in (reference, candidate)]
-    medians = [float(np.median(side)) if side.size else np.nan for side in good]
+    medians = [median(side) for side in good]
     ratio = measure.unit in ("s", "B") and all((side > 0).all() for side in good)
     sides, floor_readings = [], 0
     for side in (reference, candidate):

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Measure, Record, Status
-from bystander.stats import SampleSummary, summarise
+from bystander.stats import SampleSummary, summarise_rows
 from bystander.verdicts.floors import at_floor
 
 __all__ = ["Single", "describe"]
@@ -49,16 +49,30 @@ def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
     groups = trials.workload * len(study.arms) + trials.arm
     order = np.argsort(groups, kind="stable")
     bounds = np.searchsorted(groups[order], np.arange(len(study.workloads) * len(study.arms) + 1))
-    found = []
+    drafts = []
     for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms)):
         mine = order[bounds[group] : bounds[group + 1]]
         well = mine[trials.status[mine] == Status.OK]
         for measure, column in zip(measures, columns, strict=True):
-            read = well[np.isfinite(trials.readings[well, column])]
-            values = trials.readings[read, column]
-            floored = at_floor(trials, read, measure, names)
-            summary = summarise(values) if values.size else None
-            found.append(
-                Single(w.name, a.name, measure, values, int(mine.size - well.size), int(floored.sum()), summary)
-            )
+            values = trials.readings[well, column]
+            read = np.isfinite(values)
+            floored = 0
+            if measure.floor in names:
+                floored = int(np.count_nonzero(at_floor(trials, well[read], measure, names)))
+            failed = int(mine.size - well.size)
+            drafts.append(Single(w.name, a.name, measure, values[read], failed, floored, None))
+    return _summarised(drafts)
+
+
+def _summarised(drafts: Sequence[Single]) -> tuple[Single, ...]:
+    """Fill in the summaries, those of one size together."""
+    sizes: dict[int, list[int]] = {}
+    for i, draft in enumerate(drafts):
+        if draft.values.size:
+            sizes.setdefault(draft.values.size, []).append(i)
+    found = list(drafts)
+    for places in sizes.values():
+        summaries = summarise_rows(np.stack([drafts[i].values for i in places]))
+        for i, summary in zip(places, summaries, strict=True):
+            found[i] = replace(drafts[i], summary=summary)
     return tuple(found)
