@@ -13,7 +13,7 @@ from bystander.design import ARM_KEYS, MEASURES, STUDY_KEYS, WORKLOAD_KEYS
 
 ROOT = Path(__file__).parents[1]
 COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
-STUDY = (ROOT / "docs" / "study.md").read_text(encoding="utf-8")
+STUDY = "".join((ROOT / "docs" / name).read_text(encoding="utf-8") for name in ("study.md", "callables.md"))
 VERDICTS = (ROOT / "docs" / "verdicts.md").read_text(encoding="utf-8")
 README = (ROOT / "README.md").read_text(encoding="utf-8")
 TEXTS = [*sorted((ROOT / "docs").glob("*.md")), *sorted(ROOT.glob("*.md")), ROOT / "benchmarks" / "RESULTS.md"]

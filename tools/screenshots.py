@@ -37,25 +37,66 @@ export HOME=/home/office PATH=/home/office/bin:/usr/bin:/bin BYSTANDER_LOCK=/hom
 cd /home/office
 bystander demo harbour-office --recorded > /dev/null
 cd {folder}
+{prepare}
 {command}
 """
 
 
-def staged(command: str, folder: str = "harbour-office") -> str:
+# What is done in the folder before a picture is taken; {python} can import the program.
+FAILURES = """
+{python} -c "from pathlib import Path; from bystander.flow.demo import lay_out; lay_out(Path('pilots'), True)"
+cd pilots
+bystander observe --quiet --seed 3 --only roster --only pilot-call --only start > /dev/null 2>&1
+"""
+PLACEBO = """
+cat > almanac.toml <<'TOML'
+name = "harbour office: is the new gauge slower?"
+margin = "10 %"
+placebo = true
+blocks = 20
+seed = 5
+[arms.before]
+revision = "v1"
+build = ["sh -c 'mkdir {scratch} 2> /dev/null && touch almanac || true'"]
+[arms.after]
+revision = "v1"
+settings.gauge = "new"
+build = ["sh -c 'mkdir {scratch} 2> /dev/null && touch almanac || true'"]
+[workloads.gauge]
+command = "sh -c 'test -e almanac || sleep 0.03; exec {python} -m tidebook gauge --days 20'"
+answer = "output"
+TOML
+rm -rf {scratch}
+bystander observe --quiet --study almanac.toml > /dev/null 2>&1
+"""
+
+
+def staged(command: str, folder: str = "harbour-office", prepare: str = "") -> str:
     """Return a command that runs on the stage, where that can be set up."""
     if os.geteuid() == 0 and shutil.which("unshare"):
-        text = STAGE.format(office="/home/office", root=ROOT, program=PROGRAM, command=command, folder=folder)
+        before = prepare.format(python=PROGRAM.split()[0], scratch="/home/office/shared")
+        text = STAGE.format(
+            office="/home/office", root=ROOT, program=PROGRAM, command=command, folder=folder, prepare=before
+        )
         return f"unshare --mount --uts bash -c {shlex.quote(text)}"
     own = Path(sys.executable).with_name("bystander")
     return (
         f"cd $(mktemp -d) && PATH={own.parent}:$PATH && bystander demo harbour-office --recorded > /dev/null && "
-        f"cd {folder} && {command}"
+        f"cd {folder}; {prepare.format(python=sys.executable, scratch='/tmp/shared')}{command}"
     )
 
 
-def shot(name: str, command: str, folder: str = "harbour-office", rows: int = 41, after_s: float | None = None) -> None:
+def shot(
+    name: str,
+    command: str,
+    folder: str = "harbour-office",
+    rows: int = 41,
+    after_s: float | None = None,
+    prepare: str = "",
+) -> None:
     """Take one picture of a terminal."""
-    terminal_picture(staged(command, folder), command, TARGET / f"{name}.png", Path("/tmp"), rows, after_s=after_s)
+    line = staged(command, folder, prepare)
+    terminal_picture(line, command, TARGET / f"{name}.png", Path("/tmp"), rows, after_s=after_s)
 
 
 def report_page() -> None:
@@ -74,6 +115,8 @@ PICTURES: dict[str, Callable[[], None]] = {
     "decide": lambda: shot("decide", "bystander decide", rows=34),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
+    "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=34),
+    "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=24),
     "report": report_page,
 }
 

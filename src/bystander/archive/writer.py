@@ -146,7 +146,16 @@ class RecordWriter:
                 "left_behind": outcome.left_behind, "answer": outcome.answer or None,
                 "excerpt": outcome.excerpt or None, "readings": packed(readings),
             }  # fmt: skip
-            connection.execute(_INSERT["trial"], row)
+            trial_id = insert(connection, "trial", row)
+            samples = [
+                {
+                    "record_id": self.record_id, "measure": self._measures.index(name), "trial_id": trial_id,
+                    "readings": packed(values),
+                }
+                for name, values in outcome.samples.items() if name in self._measures
+            ]  # fmt: skip
+            if samples:
+                connection.execute(_INSERT["samples"], samples)
             if last:
                 connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
         self._attempts[workload, block] = attempt

@@ -168,7 +168,11 @@ def _print_commands(console: Console, checked: Checked, shown: list[int]) -> Non
         told: dict[str, list[str]] = {}
         for a, arm in enumerate(study.arms):
             command = checked.commands[w, a].command
-            told.setdefault(shlex.join([command.path, *command.argv[1:]]), []).append(arm.name)
+            words = shlex.join([command.path, *command.argv[1:]])
+            if workload.timed:
+                counted = f", {workload.timed.iterations} iterations a sample" if workload.timed.iterations else ""
+                words = f"{workload.timed.call} in {command.path}{counted}"
+            told.setdefault(words, []).append(arm.name)
         for words, arms in told.items():
             who = workload.name if len(told) == 1 else f"{workload.name}, arm {', '.join(arms)}"
             console.print(f"  {who}: {words}", style="quiet", soft_wrap=True)

@@ -8,6 +8,7 @@ from bystander.design.placeholders import fill_shell, filled_words, placeholder_
 from bystander.design.plain import from_plain, plain
 from bystander.design.plan import DEPTHS, PlannedBlock, block_conditions, block_order, plan_rounds, shuffled
 from bystander.design.study import (
+    CALL_ANSWER_RULES,
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
     DEFAULT_MARGIN,
@@ -17,6 +18,7 @@ from bystander.design.study import (
     PLACEBO,
     VARIED,
     Arm,
+    Callable,
     Study,
     Workload,
     with_placebo,
@@ -34,6 +36,7 @@ from bystander.design.trials import (
 
 __all__ = [
     "ARM_KEYS",
+    "CALL_ANSWER_RULES",
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
     "DEFAULT_MARGIN",
@@ -49,6 +52,7 @@ __all__ = [
     "WORKLOAD_KEYS",
     "Arm",
     "ArmState",
+    "Callable",
     "Measure",
     "PlannedBlock",
     "Record",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-from bystander.design.study import Arm, Workload
+from bystander.design.study import Arm, Callable, Workload
 
 __all__ = ["arm_key", "digest", "workload_key"]
 
@@ -20,15 +20,21 @@ def workload_key(workload: Workload) -> str:
     """Digest of kind, template, inputs, settings and answer rule."""
     return digest(
         {
-            "kind": "command",
+            "kind": workload.kind,
             "template": workload.command,
             "shell": workload.shell,
             "inputs": dict(workload.inputs),
             "settings": dict(workload.settings),
             "answer": workload.answer,
             **({"steps": workload.steps} if workload.steps else {}),
+            **({"timed": _timed(workload.timed)} if workload.timed else {}),
         }
     )
+
+
+def _timed(timed: Callable) -> dict[str, object]:
+    """What of a callable makes it another workload; how its samples are taken does not."""
+    return {name: getattr(timed, name) for name in ("call", "given", "values", "fresh", "garbage")}
 
 
 def arm_key(arm: Arm, tree: str, interpreter: str) -> str:

@@ -7,15 +7,19 @@ from dataclasses import dataclass, field, replace
 
 __all__ = [
     "ANSWER_RULES",
+    "CALL_ANSWER_RULES",
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
     "DEFAULT_MARGIN",
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
+    "DEFAULT_SAMPLES",
+    "DEFAULT_SAMPLE_S",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
     "VARIED",
     "Arm",
+    "Callable",
     "Study",
     "Workload",
     "with_placebo",
@@ -29,6 +33,9 @@ ONE_ARM_BLOCKS = 10
 DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "exit code")
+CALL_ANSWER_RULES = ("result",)
+DEFAULT_SAMPLE_S = 0.01
+DEFAULT_SAMPLES = 30
 VARIED = ("hash seed", "environment size", "folder depth")
 
 
@@ -72,6 +79,41 @@ class Arm:
 
 
 @dataclass(frozen=True)
+class Callable:
+    """A Python callable that is timed in a process of the arm's own interpreter.
+
+    Attributes
+    ----------
+    call, given : str
+        "module:name" of the callable, and of what makes its arguments ("" for none).
+    values : str
+        Arguments as JSON instead: a list, or an object of named ones; "" for none.
+    fresh : bool
+        Make arguments anew for each iteration, outside the timed part.
+    python : str
+        The interpreter: a name, or a path in the arm's folder.
+    sample_s : float
+        How long a sample lasts at least, in seconds.
+    samples : int
+        Samples of each trial.
+    iterations : int
+        In each sample; 0 until they are found, once, on the reference.
+    garbage : str
+        "held": collected before each sample, and not within; or "as it is".
+    """
+
+    call: str
+    given: str = ""
+    values: str = ""
+    fresh: bool = False
+    python: str = "python3"
+    sample_s: float = DEFAULT_SAMPLE_S
+    samples: int = DEFAULT_SAMPLES
+    iterations: int = 0
+    garbage: str = "held"
+
+
+@dataclass(frozen=True)
 class Workload:
     """Something to run, for one value of each of its inputs.
 
@@ -95,6 +137,8 @@ class Workload:
         The most address space of each of its processes; the kernel refuses more.
     before_all, before_each, after_each : str or None
         Commands around its trials, which are not timed: once per arm, or around every trial.
+    timed : Callable or None
+        A callable in the place of a command.
     """
 
     name: str
@@ -111,6 +155,12 @@ class Workload:
     before_all: str | None = None
     before_each: str | None = None
     after_each: str | None = None
+    timed: Callable | None = None
+
+    @property
+    def kind(self) -> str:
+        """Which kind of workload it is."""
+        return "callable" if self.timed else "command"
 
     @property
     def steps(self) -> dict[str, str]:

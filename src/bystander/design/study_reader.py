@@ -10,11 +10,13 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any, Protocol
 
+from bystander.design.callable_reader import CALLABLE_KEYS, check_callable, read_callable
 from bystander.design.key_reader import KeyReader, shown
 from bystander.design.measures import MEASURES
 from bystander.design.placeholders import filled_words, placeholder_names
 from bystander.design.study import (
     ANSWER_RULES,
+    CALL_ANSWER_RULES,
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
     DEFAULT_MARGIN,
@@ -61,6 +63,7 @@ WORKLOAD_KEYS = (
     "after_each",
     "answer",
     "weight",
+    *CALLABLE_KEYS,
 )
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _LONGEST_LIMIT_S = 3.6e6
@@ -217,7 +220,8 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
     reader.name(name, path)
     reader.keys(table, WORKLOAD_KEYS, path)
     command = reader.text(table, "command", path)
-    if command is None and "command" not in table:
+    timed = read_callable(reader, table, path)
+    if command is None and timed is None and "command" not in table:
         reader.wrong(path, 'no command is given; write for example command = "python -m tidebook version"')
     inputs = _inputs(reader, table.get("inputs"), f"{path}.inputs")
     plain = Workload(
@@ -227,7 +231,8 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         shell=reader.flag(table, "shell", path),
         settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
         limit_s=_limit(reader, table, path),
-        answer=_answer(reader, table, path),
+        answer=_answer(reader, table, path, CALL_ANSWER_RULES if timed else ANSWER_RULES),
+        timed=timed,
         weight=_weight(reader, table, path),
         output_bytes=_size(reader, table, "output", path) or DEFAULT_OUTPUT_BYTES,
         memory_bytes=_size(reader, table, "memory", path),
@@ -242,6 +247,8 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         workloads.append(replace(plain, name=f"{name}[{label}]" if label else name, inputs=values))
     if command:
         _check_commands(reader, path, workloads[0], arms)
+    elif timed:
+        check_callable(reader, path, workloads[0], arms)
     return workloads
 
 
@@ -294,11 +301,12 @@ def _size(reader: KeyReader, table: Mapping[str, Any], key: str, path: str) -> i
     return size
 
 
-def _answer(reader: KeyReader, table: Mapping[str, Any], path: str) -> str | None:
+def _answer(reader: KeyReader, table: Mapping[str, Any], path: str, rules: tuple[str, ...]) -> str | None:
     answer = table.get("answer")
-    if answer is None or answer in ANSWER_RULES:
+    if answer is None or answer in rules:
         return answer
-    reader.wrong(f"{path}.answer", f'{shown(answer)} is no answer rule; write "output" or "exit code"')
+    known = " or ".join(f'"{rule}"' for rule in rules)
+    reader.wrong(f"{path}.answer", f"{shown(answer)} is no answer rule here; write {known}")
     return None
 
 

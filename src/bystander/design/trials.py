@@ -64,6 +64,13 @@ class TrialOutcome:
         The first lines of what a failed trial printed.
     left_behind : int
         Processes that outlived the trial and were ended.
+    samples : mapping
+        By measure name: values of each sample of a callable, per iteration, in the order in which they were
+        taken.
+    harness : mapping
+        What timed a callable: iterations of a sample, and what its loop and clock cost, in ns.
+    process_s : float or None
+        How long the process of a callable lived, whose `elapsed` is that of one iteration.
     """
 
     status: Status
@@ -74,6 +81,22 @@ class TrialOutcome:
     answer: str = ""
     excerpt: str = ""
     left_behind: int = 0
+    samples: Mapping[str, Sequence[float]] = field(default_factory=dict)
+    harness: Mapping[str, float] = field(default_factory=dict)
+    process_s: float | None = None
+
+    @property
+    def took_s(self) -> float:
+        """How long its process lived, in seconds; 0 when it never started."""
+        return self.readings.get("elapsed", 0.0) if self.process_s is None else self.process_s
+
+    @property
+    def timer_share(self) -> float:
+        """What loop and clock take of a sample of a callable, as a share; 0 for a command."""
+        elapsed = sorted(self.samples.get("elapsed", ()))
+        cost = self.harness.get("loop_ns", 0.0) + self.harness.get("clock_ns", 0.0)
+        sample_ns = elapsed[len(elapsed) // 2] * 1e9 * self.harness.get("iterations", 1) if elapsed else 0.0
+        return cost / (sample_ns + cost) if sample_ns > 0 else 0.0
 
 
 @dataclass(frozen=True)

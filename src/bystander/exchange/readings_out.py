@@ -33,7 +33,8 @@ def readings_csv(record: Record) -> str:
         back = [status.text, "", "" if math.isnan(start) else f"{start:.6f}", host]
         written = 0
         for j, (name, unit) in enumerate(names):
-            several = record.samples.get((row, name))
+            # Of a trial that was observed the reading leaves its cold samples out, so they cannot stand for it.
+            several = None if head.origin == "observed" else record.samples.get((row, name))
             values = [trials.readings[row, j]] if several is None else several
             for k, value in enumerate(values):
                 if math.isfinite(value):

@@ -11,7 +11,7 @@ from pathlib import Path
 from bystander.design import DEPTHS, Arm, ArmState, Study, arm_key, filled_words
 from bystander.errors import ArmError
 from bystander.field.checkouts import Checkouts
-from bystander.field.commands import ready_command
+from bystander.field.commands import ready_workload
 from bystander.field.environment import trial_environment
 from bystander.field.folders import folder_state
 from bystander.field.git import Git
@@ -112,11 +112,14 @@ class ArmMaker:
         """Return facts of the Python interpreter that the arm's first Python command would run, if any."""
         folder = str(source.folder or self.place.path)
         for workload in study.workloads:
-            words = ["sh"] if workload.shell else filled_words(arm.command_for(workload), workload.values(arm))
+            if workload.timed:
+                words = [workload.timed.python]
+            else:
+                words = ["sh"] if workload.shell else filled_words(arm.command_for(workload), workload.values(arm))
             if "/" in words[0] and not Path(words[0]).is_absolute():
                 continue  # inside the arm, which is not laid out yet
             try:
-                path = ready_command(workload, arm, folder, environment).path
+                path = ready_workload(workload, arm, folder, environment).command.path
             except Exception:  # told properly once the arm is ready
                 continue
             if facts := interpreter_facts(path, environment, folder):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 from collections.abc import Mapping
@@ -9,10 +10,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Workload, fill_shell, filled_words
+from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Callable, Workload, fill_shell, filled_words
 from bystander.errors import StudyError
 
 __all__ = ["ReadyCommand", "ReadyWorkload", "ready_command", "ready_workload"]
+
+_HARNESS = Path(__file__).parent / "inside" / "callable_harness.py"
 
 
 @dataclass(frozen=True)
@@ -29,6 +32,8 @@ class ReadyCommand:
         The most it may print, and the most address space of each of its processes; None for any.
     stub : mapping
         Limits, niceness and affinity to set before the program; empty for none.
+    samples : bool
+        Whether it writes samples to the file named in BYSTANDER_RESULTS.
     """
 
     path: str
@@ -40,6 +45,7 @@ class ReadyCommand:
     memory_bytes: int | None = None
     exit_code_is_answer: bool = False
     stub: Mapping[str, Any] = field(default_factory=dict)
+    samples: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,8 +72,9 @@ def ready_workload(
     stub : mapping, optional
         Niceness, affinity and address space of the timed command.
     """
+    timed = _ready_callable(workload, workload.timed, arm, folder, environment) if workload.timed else None
     command = replace(
-        ready_command(workload, arm, folder, environment),
+        timed or ready_command(workload, arm, folder, environment),
         output_bytes=workload.output_bytes,
         memory_bytes=workload.memory_bytes,
         exit_code_is_answer=workload.answer == "exit code",
@@ -77,6 +84,29 @@ def ready_workload(
         name: ready_command(workload, arm, folder, environment, name, step) for name, step in workload.steps.items()
     }
     return ReadyWorkload(command, **steps)
+
+
+def _ready_callable(
+    workload: Workload, timed: Callable, arm: Arm, folder: str, environment: Mapping[str, str]
+) -> ReadyCommand:
+    """Return the command that times a callable in the arm's interpreter."""
+    path = _program(timed.python, folder, environment)
+    if path is None:
+        looked_in = folder if "/" in timed.python else environment.get("PATH", "")
+        raise StudyError(
+            [
+                f'workloads.{workload.base}.python: there is no program "{timed.python}" under arm {arm.name} '
+                f"(looked in {looked_in}); name an interpreter that is there, or build it with arms.{arm.name}.build"
+            ]
+        )
+    asked = {
+        "call": timed.call, "given": timed.given or None, "values": json.loads(timed.values or "null"),
+        "fresh": timed.fresh, "iterations": timed.iterations,
+        "samples": timed.samples, "sample_s": timed.sample_s, "garbage": timed.garbage,
+        "show": workload.answer == "result",
+    }  # fmt: skip
+    argv = (timed.python, str(_HARNESS), json.dumps(asked))
+    return ReadyCommand(path, argv, folder, environment, workload.limit_s, samples=True)
 
 
 def ready_command(

@@ -21,6 +21,8 @@ from bystander.field.scratch import remove_leftovers, scratch_folder
 
 __all__ = ["Launcher"]
 
+RESULTS = "BYSTANDER_RESULTS"
+
 _PROGRAM = Path(__file__).parent / "inside" / "launcher.py"
 _STATUS = {
     "ok": Status.OK,
@@ -55,7 +57,7 @@ class Launcher:
         with ExitStack() as stack:
             remove_leftovers()
             scratch = stack.enter_context(scratch_folder())
-            self.output, self.errors = scratch / "output", scratch / "errors"
+            self.output, self.errors, self._results = (scratch / name for name in ("output", "errors", "results"))
             kept = () if self._lock is None else (self._lock,)
             self._process = subprocess.Popen(
                 [sys.executable, "-I", "-S", str(_PROGRAM), *map(str, kept)],
@@ -100,7 +102,7 @@ class Launcher:
             "path": command.path,
             "argv": list(command.argv),
             "folder": command.folder,
-            "environment": dict(command.environment),
+            "environment": {**command.environment, **({RESULTS: str(self._results)} if command.samples else {})},
             "limit_s": command.limit_s,
             "output_bytes": command.output_bytes,
             "memory_bytes": command.memory_bytes,
@@ -108,6 +110,8 @@ class Launcher:
             "stderr": str(self.errors),
             "stub": dict(command.stub),
         }
+        if command.samples:
+            self._results.unlink(missing_ok=True)
         assert self._process.stdin
         try:
             self._process.stdin.write(json.dumps(request).encode() + b"\n")
@@ -133,6 +137,9 @@ class Launcher:
         status = _STATUS.get(account["status"], Status.INVALID)
         if status is Status.EXIT and command.exit_code_is_answer:
             status = Status.OK
+        harness, samples = self._sampled() if command.samples and status is Status.OK else ({}, {})
+        if command.samples and status is Status.OK and not harness:
+            status = Status.INVALID
         failed = status is not Status.OK
         answer = f"exit {account['detail']}" if command.exit_code_is_answer else self._digest()
         return TrialOutcome(
@@ -144,7 +151,25 @@ class Launcher:
             answer="" if failed else answer,
             excerpt=self._excerpt(account) if failed else "",
             left_behind=account.get("left_behind", 0),
+            samples=samples,
+            harness=harness,
         )
+
+    def _sampled(self) -> tuple[dict[str, float], dict[str, tuple[float, ...]]]:
+        """Return what the harness of a callable wrote down, with samples in seconds per iteration."""
+        try:
+            told = json.loads(self._results.read_text(encoding="utf-8"))
+            iterations = int(told["iterations"])
+            harness = {name: float(told[name]) for name in ("iterations", "loop_ns", "clock_ns") if name in told}
+            loop_ns = harness.get("loop_ns", 0.0)
+            samples = {
+                measure: tuple(max(0.0, value - loop_ns) / iterations / 1e9 for value in told[f"{measure}_ns"])
+                for measure in ("elapsed", "cpu")
+                if f"{measure}_ns" in told
+            }
+        except (OSError, ValueError, KeyError, TypeError, ZeroDivisionError):
+            return {}, {}
+        return harness, samples
 
     def _digest(self) -> str:
         with self.output.open("rb") as file:

@@ -40,7 +40,7 @@ def within_budget(
         When not even one block of each workload fits.
     """
     begun = time.monotonic()
-    once_s = sum(one.outcome.readings.get("elapsed", study.workloads[one.workload].limit_s) for one in tried)
+    once_s = sum(one.outcome.took_s for one in tried)
     count = min(MOST_BLOCKS, max(_FEWEST_TRIED, math.floor(_SHARE_TRIED * budget_s / max(once_s, 1e-3))))
     if once_s > budget_s:
         raise UsageError(
@@ -60,7 +60,7 @@ def _round_s(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Tried])
     total = 0.0
     for w in range(len(study.workloads)):
         mine = [block.seconds for block in blocks if block.workload == w]
-        once = [one.outcome.readings.get("elapsed", 0.0) for one in tried if one.workload == w]
+        once = [one.outcome.took_s for one in tried if one.workload == w]
         total += statistics.median(mine) if mine else sum(once)
     return max(total, 1e-6)
 

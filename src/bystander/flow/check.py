@@ -12,6 +12,7 @@ from typing import Any
 from bystander.design import ArmState, Status, Study, stretches, with_only, with_placebo
 from bystander.errors import UsageError
 from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, machine_state
+from bystander.flow.calibration import calibrated
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import (
     FEWEST_BLOCKS,
@@ -26,6 +27,7 @@ from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
+from bystander.units import share_text
 
 __all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
 
@@ -110,11 +112,12 @@ def check(
             return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
         before = machine_state()
         with Launcher(lock.fd) as launcher:
+            study, commands = calibrated(study, arms, commands, launcher)
             trials = TrialRunner(launcher, commands)
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
-    remarks += [*_left_behind(study, tried), *_disturbance(before, machine_state())]
+    remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
         remarks.append(
             "What this study could show was not tried, as its trials are long: "
@@ -133,7 +136,7 @@ def _placebo_blocks(study: Study, tried: tuple[Tried, ...], wanted: int | None) 
     """Return how many blocks to try: as many as fit in some seconds, none where the fewest take a minute."""
     if study.comparisons == 0 or wanted is not None:
         return wanted or 0
-    pair_s = 2 * sum(one.outcome.readings.get("elapsed", 0.0) for one in tried if one.arm == 0)
+    pair_s = 2 * sum(one.outcome.took_s for one in tried if one.arm == 0)
     if FEWEST_BLOCKS * pair_s > _LONG_S:
         return 0
     return min(MOST_BLOCKS, max(FEWEST_BLOCKS, int(_TRYING_S / max(pair_s, 1e-3))))
@@ -186,6 +189,23 @@ def _unread_answers(study: Study) -> list[str]:
     if len(study.arms) < 2 or any(workload.answer for workload in study.workloads):
         return []
     return ['No answers are compared: answer = "output" finds a faster program that prints something else.']
+
+
+_COSTLY = 0.01
+
+
+def _timers(study: Study, tried: tuple[Tried, ...]) -> list[str]:
+    """Say where loop and clock take a share of a callable's samples that matters."""
+    found = []
+    for one in tried:
+        if one.arm == 0 and one.outcome.timer_share > _COSTLY:
+            iterations = one.outcome.harness["iterations"]
+            found.append(
+                f"{study.workloads[one.workload].name}: looping and reading the clock take "
+                f"{share_text(one.outcome.timer_share)} of a sample of {iterations:g} iterations; the loop's part is "
+                "taken off."
+            )
+    return found
 
 
 def _left_behind(study: Study, tried: tuple[Tried, ...]) -> list[str]:

@@ -36,6 +36,7 @@ from bystander.field import (
     machine_state,
 )
 from bystander.flow.budget import within_budget
+from bystander.flow.calibration import calibrated
 from bystander.flow.check import shims, too_few
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
@@ -99,6 +100,7 @@ class _Session:
     """What stays the same from the first trial to the last."""
 
     study: Study
+    arms: tuple[ArmState, ...]
     files: ArmFiles
     commands: Commands
     observer: Observer
@@ -138,7 +140,7 @@ def observe(
         arms, commands = make_arms(study, maker, observer)
         for sentence in shims(arms):
             observer.remark(sentence)
-        session = _Session(study, ArmFiles(maker, study, arms), commands, observer, world)
+        session = _Session(study, arms, ArmFiles(maker, study, arms), commands, observer, world)
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> tuple[RecordWriter, str]:
@@ -209,7 +211,7 @@ def resume(
             for arm in arms:
                 observer.made(arm)
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
-            session = _Session(head.study, files, commands, observer, world)
+            session = _Session(head.study, arms, files, commands, observer, world)
 
             def begin(_planned: Study) -> tuple[RecordWriter, str]:
                 writer = kept.resume(head, world.machine())
@@ -249,8 +251,9 @@ def _conducted(
     """Rehearse, begin, run what is not done yet, and say how the record ended."""
     observer, entered = session.observer, time.monotonic()
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
-        trials = TrialRunner(launcher, session.commands)
         try:
+            study, commands = calibrated(session.study, session.arms, session.commands, launcher)
+            session, trials = replace(session, study=study, commands=commands), TrialRunner(launcher, commands)
             tried, differences = rehearse(session.study, trials, observer)
             for one in differences:
                 observer.remark(difference_sentence(session.study, one))

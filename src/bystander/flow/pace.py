@@ -35,7 +35,7 @@ class Pace:
         self.blocks = list(self.before)
         self.guess = [0.0] * len(study.workloads)
         for one in tried:
-            self.guess[one.workload] += one.outcome.readings.get("elapsed", 0.0) + _OVERHEAD_S
+            self.guess[one.workload] += one.outcome.took_s + _OVERHEAD_S
         self.spent = [0.0] * len(study.workloads)
         self.values: list[list[list[float]]] = [[] for _ in study.workloads]
         self.precision: list[float | None] = [None] * len(study.workloads)

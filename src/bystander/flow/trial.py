@@ -7,8 +7,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
+import numpy as np
+
 from bystander.design import Status, TrialOutcome
 from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
+from bystander.stats import median, warm_from
 
 __all__ = ["Commands", "Runs", "TrialRunner"]
 
@@ -58,7 +61,7 @@ class TrialRunner:
         failed = self._before_all[place] or self._step("before_each", ready.before_each, conditions)
         if failed:
             return failed
-        outcome = self._launcher.run(under_conditions(ready.command, conditions or {}))
+        outcome = _reduced(self._launcher.run(under_conditions(ready.command, conditions or {})))
         if seen:
             seen(self._launcher.output)
         failed = self._step("after_each", ready.after_each, conditions)
@@ -78,3 +81,21 @@ class TrialRunner:
         return TrialOutcome(
             Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
         )
+
+
+def _reduced(outcome: TrialOutcome) -> TrialOutcome:
+    """Return a trial of a callable with the medians of its warm samples as readings; others as they are.
+
+    What was read of the whole process (memory, faults, switches) stays; the split of its CPU time and its
+    delay in the run queue tell nothing of an iteration.
+    """
+    if not outcome.samples:
+        return outcome
+    elapsed = np.array(outcome.samples["elapsed"])
+    first = warm_from(elapsed)
+    readings = dict(outcome.readings)
+    for name in ("user_cpu", "system_cpu", "run_queue_delay"):
+        readings.pop(name, None)
+    readings |= {name: median(np.array(values[first:])) for name, values in outcome.samples.items()}
+    readings["waiting"] = max(0.0, readings["elapsed"] - readings["cpu"])
+    return replace(outcome, readings=readings, process_s=outcome.took_s)

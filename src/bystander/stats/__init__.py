@@ -8,6 +8,7 @@ from bystander.stats.power import POWER, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import SampleSummary, median, median_interval, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
+from bystander.stats.warmup import warm_from
 
 __all__ = [
     "POWER",
@@ -32,4 +33,5 @@ __all__ = [
     "summarise",
     "summarise_rows",
     "walsh_contrasts",
+    "warm_from",
 ]

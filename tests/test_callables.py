@@ -1,0 +1,195 @@
+"""Callables are timed in processes of the arm's interpreter: the call alone, many iterations, one number a process."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from conftest import Run
+
+from bystander.archive import Archive
+from bystander.field.inside import callable_harness as harness
+from bystander.stats import median, warm_from
+
+MODULE = """
+import asyncio, sys, time
+
+def spin(n=200):
+    total = 0
+    for i in range(n):
+        total += i
+    return total
+
+def pair():
+    time.sleep(0.0005)
+    return (100, 200)
+
+def add(first, second):
+    return spin(first) + spin(second)
+
+def numbers():
+    return [3, 1, 2]
+
+def sort(values):
+    assert values == [3, 1, 2], "made for another iteration"
+    values.sort()
+    return values
+
+async def pause(seconds):
+    await asyncio.sleep(seconds)
+    return seconds
+
+def broken():
+    raise RuntimeError("the sluice is shut")
+
+class Lock:
+    @staticmethod
+    def fill():
+        return "full"
+"""
+STUDY = """
+blocks = 8
+seed = 2
+[arms.before]
+[arms.after]
+environment.EXTRA = "1"
+[workloads.w]
+python = "{python}"
+sample = "2 ms"
+samples = 12
+"""
+
+
+@pytest.fixture
+def office(tmp_path: Path) -> Path:
+    """A folder with a module, in no repository."""
+    (tmp_path / "office.py").write_text(MODULE, encoding="utf-8")
+    return tmp_path
+
+
+def written(office: Path, lines: str) -> Path:
+    """Write a study of one callable."""
+    (office / "bystander.toml").write_text(STUDY.format(python=sys.executable) + lines, encoding="utf-8")
+    return office
+
+
+def observed(run: Run, office: Path, lines: str) -> dict:
+    """Observe a study of one callable and return its only primary row."""
+    written(office, lines)
+    run("observe", "--quiet")
+    return next(row for row in json.loads(run("decide", "--json").stdout)["results"] if row["primary"])
+
+
+def test_a_call_is_timed_and_all_samples_are_kept(run: Run, office: Path) -> None:
+    """The median is that of one call, near what a loop by hand gives; the record holds iterations and samples."""
+    row = observed(run, office, 'call = "office:spin"\nanswer = "result"\n')
+    with Archive(office / ".bystander" / "archive.sqlite") as archive:
+        record = archive.load()
+    timed = record.head.study.workloads[0].timed
+    samples = record.samples[0, "elapsed"]
+    reading = record.trials.readings[0, [m.name for m in record.head.measures].index("elapsed")]
+
+    assert timed is not None
+    assert timed.iterations >= 20
+    assert 1e-6 < row["reference"]["median"] < 1e-4
+    assert row["blocks"] == 8
+    assert row["verdict"] in ("same", "unclear", "slower", "faster")
+    assert not any(note["code"].startswith("answer") for note in row["notes"])
+    assert samples.size == 12
+    assert reading == pytest.approx(median(samples[warm_from(samples) :]), rel=1e-12)
+    assert reading * timed.iterations > 0.001
+
+
+@pytest.mark.parametrize(
+    ("lines", "low_s", "high_s"),
+    [
+        ('call = "office:add"\ngiven = "office:pair"\n', 1e-6, 4e-4),  # what makes the arguments is not timed
+        ('call = "office:add"\ngiven = [10, 20]\n', 2e-7, 1e-4),
+        ('call = "office:add"\ngiven.first = 10\ngiven.second = 20\n', 2e-7, 1e-4),
+        ('call = "office:sort"\ngiven = "office:numbers"\nfresh = true\n', 2e-8, 1e-4),
+        ('call = "office:pause"\ngiven = [0.002]\n', 0.002, 0.05),
+        ('call = "office:Lock.fill"\ngarbage = "as it is"\n', 1e-8, 1e-5),
+    ],
+    ids=["given by a function", "a list", "named", "fresh", "awaited", "inside a class"],
+)
+def test_arguments_are_given_in_every_way(run: Run, office: Path, lines: str, low_s: float, high_s: float) -> None:
+    """Each trial ends well, and the time is that of the call."""
+    row = observed(run, office, lines + "\n")
+
+    assert row["reference"]["failed"] == row["candidate"]["failed"] == 0
+    assert low_s < row["reference"]["median"] < high_s
+
+
+def test_a_callable_that_raises_fails_with_its_traceback(run: Run, office: Path) -> None:
+    """It is told in check, and kept in the record."""
+    written(office, 'call = "office:broken"\n')
+    told = run("check", code=1).stdout
+    run("observe", "--quiet")
+    document = json.loads(run("decide", "--json").stdout)
+
+    assert "the sluice is shut" in told
+    assert document["results"][0]["verdict"] == "failed"
+    assert "RuntimeError: the sluice is shut" in document["failures"][0]["said"]
+
+
+def test_a_slower_callable_is_found_and_shown_as_one(run: Run, office: Path) -> None:
+    """Another argument through the arm's interpreter environment makes it slower; check shows what is called."""
+    (office / "office.py").write_text(
+        MODULE + "\nimport os\ndef work():\n    return spin(300 if 'EXTRA' in os.environ else 100)\n", encoding="utf-8"
+    )
+    row = observed(run, office, 'call = "office:work"\nanswer = "result"\n')
+    shown = run("check", "--placebo-blocks", "3").stdout
+
+    assert (row["verdict"], row["relevance"]) == ("slower", "beyond")
+    assert 1.5 < row["ratio"] < 4
+    assert any(note["code"] == "answer-differs" for note in row["notes"])
+    assert "office:work in" in " ".join(shown.split())
+    assert "iterations a sample" in " ".join(shown.split())
+
+
+@pytest.mark.parametrize(
+    ("lines", "clause"),
+    [
+        ('call = "office"', 'workloads.w.call: "office" names no callable'),
+        ('call = "office:spin"\ncommand = "true"', "it does not go with call"),
+        ('call = "office:spin"\nfresh = true\ngiven = [1]', 'it needs given = "module:name"'),
+        ('call = "office:spin"\nsamples = 2', "samples: 2 is no whole number from 5"),
+        ('call = "office:spin"\nsample = "soon"', '"soon" is no duration'),
+        ('call = "office:spin"\ngarbage = "never"', 'write "held" or "as it is"'),
+        ('call = "office:spin"\nanswer = "output"', 'is no answer rule here; write "result"'),
+        ('call = "office:spin"\ngiven = [2026-11-25]', "dates and nan cannot be passed on"),
+        ('command = "true"\nfresh = true', 'workloads.w.fresh: it goes with call = "module:name"'),
+    ],
+)
+def test_wrong_callables_are_told(run: Run, office: Path, lines: str, clause: str) -> None:
+    """One sentence with the key and what would be right."""
+    text = "[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\n" + lines
+    (office / "bystander.toml").write_text(text, encoding="utf-8")
+
+    assert clause in run("check", code=2).stderr
+
+
+def test_cold_samples_are_left_out() -> None:
+    """The floor is three; a slow start is found; steady and short series have defined answers."""
+    chance = np.random.default_rng(4)
+    steady = chance.normal(1.0, 0.01, 40)
+    slow = np.concatenate([np.linspace(3.0, 1.1, 9), steady])
+    falling = np.linspace(2.0, 1.0, 40)
+
+    assert warm_from(steady) == 3
+    assert 7 <= warm_from(slow) <= 10
+    assert warm_from(falling) <= 20
+    assert warm_from(np.ones(4)) == 0
+    assert warm_from(np.ones(20)) == 3
+
+
+def test_iterations_are_round_numbers_that_last_long_enough() -> None:
+    """1, 2 or 5 and zeros, found by trying."""
+    assert [harness.rounded_up(n) for n in (0.3, 1, 1.1, 3, 7, 11, 499, 501)] == [1, 1, 2, 5, 10, 20, 500, 1000]
+    assert harness.arguments((1, 2)) == ((1, 2), {})
+    assert harness.arguments({"a": 1}) == ((), {"a": 1})
+    assert harness.arguments({1: 1}) == (({1: 1},), {})
+    assert harness.arguments([1]) == (([1],), {})
