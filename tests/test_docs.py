@@ -9,7 +9,7 @@ import pytest
 import typer.main
 
 from bystander.cli.app import app
-from bystander.design import ARM_KEYS, MEASURES, STUDY_KEYS, WORKLOAD_KEYS
+from bystander.design import ANSWER_KEYS, ARM_KEYS, MEASURES, STUDY_KEYS, WORKLOAD_KEYS
 
 ROOT = Path(__file__).parents[1]
 COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
@@ -45,7 +45,7 @@ def test_every_command_and_option_is_documented(name: str, command: object) -> N
 
 def test_every_study_key_and_measure_is_documented() -> None:
     """Each key has a row of its own in the page about the study."""
-    for key in (*STUDY_KEYS, *ARM_KEYS, *WORKLOAD_KEYS):
+    for key in (*STUDY_KEYS, *ARM_KEYS, *WORKLOAD_KEYS, *(f"answer.{key}" for key in ANSWER_KEYS)):
         assert re.search(rf"^\|[^|]*`{key}`[^|]*\|", STUDY, re.M), key
     for measure in MEASURES.values():
         if measure.better:

@@ -150,8 +150,9 @@ def _cells(checked: Checked, w: int) -> list[Text]:
     cells = [Text(duration_text(one.readings["elapsed"]) if one.status == 0 else "failed") for one in outcomes]
     if len(study.arms) > 1:
         answer = Text("not asked for" if workload.answer is None else "the same")
-        if any(one.workload == w for one in checked.differences):
-            answer = Text("DIFFERS", style="slower")
+        if differing := [one.arm for one in checked.differences if one.workload == w]:
+            accepted = all(study.accepted(w, arm) for arm in differing)
+            answer = Text("accepted") if accepted else Text("DIFFERS", style="slower")
         cells.append(Text("unknown") if any(one.status != 0 for one in outcomes) else answer)
     for one in checked.outlooks:
         if one.workload == w:
@@ -185,6 +186,8 @@ def _print_difference(console: Console, checked: Checked, workload: int, arm: in
     study = checked.study
     name = study.workloads[workload].name
     console.print(f"{name}: {study.arms[arm].name} gives another answer than {study.reference.name},")
+    if reason := study.accepted(workload, arm):
+        console.print(f"    accepted: {reason}")
     for line in lines:
         console.print(f"    {line}", no_wrap=True, overflow="ellipsis", style="quiet")
     console.print()

@@ -1,5 +1,6 @@
 """What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
 
+from bystander.design.answer_reader import ANSWER_KEYS
 from bystander.design.choice import chosen_names, with_only
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.machine_states import Stretch, state_changes, stretches
@@ -17,6 +18,7 @@ from bystander.design.study import (
     ONE_ARM_BLOCKS,
     PLACEBO,
     VARIED,
+    AnswerRule,
     Arm,
     Callable,
     Study,
@@ -35,6 +37,7 @@ from bystander.design.trials import (
 )
 
 __all__ = [
+    "ANSWER_KEYS",
     "ARM_KEYS",
     "CALL_ANSWER_RULES",
     "DEFAULT_BLOCKS",
@@ -50,6 +53,7 @@ __all__ = [
     "STUDY_KEYS",
     "VARIED",
     "WORKLOAD_KEYS",
+    "AnswerRule",
     "Arm",
     "ArmState",
     "Callable",

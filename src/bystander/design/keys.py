@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-from bystander.design.study import Arm, Callable, Workload
+from bystander.design.study import AnswerRule, Arm, Callable, Workload
 
 __all__ = ["arm_key", "digest", "workload_key"]
 
@@ -27,6 +27,7 @@ def workload_key(workload: Workload) -> str:
             "settings": dict(workload.settings),
             "answer": workload.answer,
             **({"steps": workload.steps} if workload.steps else {}),
+            **({} if workload.answer_rule.plain else {"rule": _compared(workload.answer_rule)}),
             **({"timed": _timed(workload.timed)} if workload.timed else {}),
         }
     )
@@ -35,6 +36,11 @@ def workload_key(workload: Workload) -> str:
 def _timed(timed: Callable) -> dict[str, object]:
     """What of a callable makes it another workload; how its samples are taken does not."""
     return {name: getattr(timed, name) for name in ("call", "given", "values", "fresh", "garbage")}
+
+
+def _compared(rule: AnswerRule) -> dict[str, object]:
+    """How answers are compared; that a difference is accepted makes no other workload."""
+    return {"file": rule.file, "mask": list(rule.mask), "any_order": rule.any_order, "tolerance": rule.tolerance}
 
 
 def arm_key(arm: Arm, tree: str, interpreter: str) -> str:

@@ -18,6 +18,7 @@ __all__ = [
     "ONE_ARM_BLOCKS",
     "PLACEBO",
     "VARIED",
+    "AnswerRule",
     "Arm",
     "Callable",
     "Study",
@@ -32,7 +33,7 @@ DEFAULT_BLOCKS = 20
 ONE_ARM_BLOCKS = 10
 DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
-ANSWER_RULES = ("output", "exit code")
+ANSWER_RULES = ("output", "file", "exit code")
 CALL_ANSWER_RULES = ("result",)
 DEFAULT_SAMPLE_S = 0.01
 DEFAULT_SAMPLES = 30
@@ -61,6 +62,8 @@ class Arm:
         Run in the folder itself, without a snapshot (observations without a study).
     placebo : bool
         Made like the reference, apart from it; what it shows is noise.
+    weigh : str
+        What is left out of this arm, only to see what it weighs: its answers may differ. "" for nothing.
     """
 
     name: str
@@ -72,10 +75,41 @@ class Arm:
     command: Mapping[str, str] = field(default_factory=dict)
     in_place: bool = False
     placebo: bool = False
+    weigh: str = ""
 
     def command_for(self, workload: Workload) -> str:
         """Return the command template that this arm runs for a workload."""
         return self.command.get(workload.base, self.command.get("", workload.command))
+
+
+@dataclass(frozen=True)
+class AnswerRule:
+    """How answers are compared.
+
+    Attributes
+    ----------
+    file : str
+        The file that holds the answer, relative to the arm's folder; "" for what is printed.
+    mask : tuple of str
+        Regular expressions; what they match does not count.
+    any_order : bool
+        Whether lines may stand in any order.
+    tolerance : float
+        By which share numbers may differ, 0 for not at all.
+    accept : str
+        Why another answer is intended; "" when it is not.
+    """
+
+    file: str = ""
+    mask: tuple[str, ...] = ()
+    any_order: bool = False
+    tolerance: float = 0.0
+    accept: str = ""
+
+    @property
+    def plain(self) -> bool:
+        """Whether what is printed is compared to the last byte."""
+        return not (self.file or self.mask or self.any_order or self.tolerance)
 
 
 @dataclass(frozen=True)
@@ -128,7 +162,8 @@ class Workload:
     limit_s : float
         A trial that takes longer is ended and counts as failed, in seconds.
     answer : str or None
-        What the arms must agree on: "output", "exit code", or nothing but success.
+        What the arms must agree on: "output", "file", "exit code", "result" of a callable, or nothing but
+        success; `answer_rule` says how it is compared.
     weight : float or None
         How often it runs in real life, relative to the others.
     output_bytes : int
@@ -156,6 +191,7 @@ class Workload:
     before_each: str | None = None
     after_each: str | None = None
     timed: Callable | None = None
+    answer_rule: AnswerRule = AnswerRule()
 
     @property
     def kind(self) -> str:
@@ -230,6 +266,11 @@ class Study:
     def comparisons(self) -> int:
         """The number of compared (workload, candidate) pairs."""
         return len(self.workloads) * len(self.candidates)
+
+    def accepted(self, workload: int, arm: int) -> str:
+        """Why an arm may give another answer to a workload, "" where it may not."""
+        left_out = self.arms[arm].weigh
+        return self.workloads[workload].answer_rule.accept or (left_out and f"{left_out} is left out")
 
     @property
     def conditions_text(self) -> str:

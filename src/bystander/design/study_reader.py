@@ -10,13 +10,12 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any, Protocol
 
+from bystander.design.answer_reader import read_answer
 from bystander.design.callable_reader import CALLABLE_KEYS, check_callable, read_callable
 from bystander.design.key_reader import KeyReader, shown
 from bystander.design.measures import MEASURES
 from bystander.design.placeholders import filled_words, placeholder_names
 from bystander.design.study import (
-    ANSWER_RULES,
-    CALL_ANSWER_RULES,
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
     DEFAULT_MARGIN,
@@ -49,7 +48,7 @@ STUDY_KEYS = (
     "arms",
     "workloads",
 )
-ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command")
+ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command", "weigh")
 WORKLOAD_KEYS = (
     "command",
     "shell",
@@ -100,6 +99,8 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
     reader.keys(top, STUDY_KEYS, "")
     arms = _arms(reader, top.get("arms"), surroundings)
     workloads = _workloads(reader, top.get("workloads"), arms)
+    if arms and arms[0].weigh:
+        reader.wrong(f"arms.{arms[0].name}.weigh", "the first arm is the reference; nothing is left out of it")
     measure = reader.text(top, "measure", "") or "elapsed"
     known = [m.name for m in MEASURES.values() if m.better]
     if measure not in known:
@@ -194,6 +195,7 @@ def _arm(reader: KeyReader, name: str, table: dict[str, Any], surroundings: Surr
         settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
         build=reader.texts(table.get("build"), f"{path}.build"),
         command=commands,
+        weigh=reader.text(table, "weigh", path) or "",
     )
 
 
@@ -224,6 +226,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
     if command is None and timed is None and "command" not in table:
         reader.wrong(path, 'no command is given; write for example command = "python -m tidebook version"')
     inputs = _inputs(reader, table.get("inputs"), f"{path}.inputs")
+    answer, answer_rule = read_answer(reader, table, path, timed is not None)
     plain = Workload(
         name=name,
         base=name,
@@ -231,7 +234,8 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         shell=reader.flag(table, "shell", path),
         settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
         limit_s=_limit(reader, table, path),
-        answer=_answer(reader, table, path, CALL_ANSWER_RULES if timed else ANSWER_RULES),
+        answer=answer,
+        answer_rule=answer_rule,
         timed=timed,
         weight=_weight(reader, table, path),
         output_bytes=_size(reader, table, "output", path) or DEFAULT_OUTPUT_BYTES,
@@ -299,15 +303,6 @@ def _size(reader: KeyReader, table: Mapping[str, Any], key: str, path: str) -> i
     if not 0 < size < 2**50:
         reader.wrong(f"{path}.{key}", f"{shown(table[key])} is out of range; it must be above 0 B")
     return size
-
-
-def _answer(reader: KeyReader, table: Mapping[str, Any], path: str, rules: tuple[str, ...]) -> str | None:
-    answer = table.get("answer")
-    if answer is None or answer in rules:
-        return answer
-    known = " or ".join(f'"{rule}"' for rule in rules)
-    reader.wrong(f"{path}.answer", f"{shown(answer)} is no answer rule here; write {known}")
-    return None
 
 
 def _weight(reader: KeyReader, table: Mapping[str, Any], path: str) -> float | None:

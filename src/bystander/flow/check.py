@@ -12,6 +12,7 @@ from typing import Any
 from bystander.design import ArmState, Status, Study, stretches, with_only, with_placebo
 from bystander.errors import UsageError
 from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, machine_state
+from bystander.flow.answers import Answers
 from bystander.flow.calibration import calibrated
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import (
@@ -113,7 +114,7 @@ def check(
         before = machine_state()
         with Launcher(lock.fd) as launcher:
             study, commands = calibrated(study, arms, commands, launcher)
-            trials = TrialRunner(launcher, commands)
+            trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"))
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             found = outlooks(study, trial_blocks(study, trials, tried, count, observer))

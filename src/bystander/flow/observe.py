@@ -35,6 +35,7 @@ from bystander.field import (
     machine_facts,
     machine_state,
 )
+from bystander.flow.answers import Answers
 from bystander.flow.budget import within_budget
 from bystander.flow.calibration import calibrated
 from bystander.flow.check import shims, too_few
@@ -102,6 +103,7 @@ class _Session:
     study: Study
     arms: tuple[ArmState, ...]
     files: ArmFiles
+    answers: Path
     commands: Commands
     observer: Observer
     world: Surroundings
@@ -140,7 +142,7 @@ def observe(
         arms, commands = make_arms(study, maker, observer)
         for sentence in shims(arms):
             observer.remark(sentence)
-        session = _Session(study, arms, ArmFiles(maker, study, arms), commands, observer, world)
+        session = _Session(study, arms, ArmFiles(maker, study, arms), place.own / "answers", commands, observer, world)
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> tuple[RecordWriter, str]:
@@ -211,7 +213,7 @@ def resume(
             for arm in arms:
                 observer.made(arm)
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
-            session = _Session(head.study, arms, files, commands, observer, world)
+            session = _Session(head.study, arms, files, place.own / "answers", commands, observer, world)
 
             def begin(_planned: Study) -> tuple[RecordWriter, str]:
                 writer = kept.resume(head, world.machine())
@@ -253,7 +255,8 @@ def _conducted(
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
         try:
             study, commands = calibrated(session.study, session.arms, session.commands, launcher)
-            session, trials = replace(session, study=study, commands=commands), TrialRunner(launcher, commands)
+            session = replace(session, study=study, commands=commands)
+            trials = TrialRunner(launcher, commands, Answers(study, session.answers))
             tried, differences = rehearse(session.study, trials, observer)
             for one in differences:
                 observer.remark(difference_sentence(session.study, one))

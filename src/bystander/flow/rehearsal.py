@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 from dataclasses import dataclass
-from pathlib import Path
 
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
@@ -21,7 +20,7 @@ __all__ = [
     "rehearse",
 ]
 
-_COMPARED_BYTES = 1 << 20
+_COMPARED = 1 << 20  # characters
 _DIFF_LINES = 8
 
 
@@ -85,11 +84,11 @@ def rehearse(
         answers: list[tuple[TrialOutcome, str]] = []
         for a, arm in enumerate(study.arms):
             texts: list[str] = []
-            keep = (lambda output, texts=texts: texts.append(_text(output))) if workload.answer == "output" else None
+            keep = texts.append if workload.answer in ("output", "file", "result") else None
             outcome = trials.run(w, a, keep)
             observer.tried(workload.name, arm.name, outcome)
             tried.append(Tried(w, a, outcome))
-            answers.append((outcome, texts[0] if texts else outcome.answer))
+            answers.append((outcome, texts[0][:_COMPARED] if texts else outcome.answer))
             if workload.answer and a and _differ(answers[0][0], outcome):
                 lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
                 differences.append(AnswerDifference(w, a, lines))
@@ -99,17 +98,14 @@ def rehearse(
 def difference_sentence(study: Study, difference: AnswerDifference) -> str:
     """Say that a candidate answers differently."""
     workload, arm = study.workloads[difference.workload].name, study.arms[difference.arm].name
-    return f"{workload}: {arm} gives another answer than {study.reference.name}."
+    reason = study.accepted(difference.workload, difference.arm)
+    accepted = f", which is accepted: {reason}" if reason else ""
+    return f"{workload}: {arm} gives another answer than {study.reference.name}{accepted}."
 
 
 def _differ(reference: TrialOutcome, candidate: TrialOutcome) -> bool:
     both = reference.status is Status.OK and candidate.status is Status.OK
     return both and reference.answer != candidate.answer
-
-
-def _text(path: Path) -> str:
-    with path.open("rb") as file:
-        return file.read(_COMPARED_BYTES).decode("utf-8", "replace")
 
 
 def _diff(reference: str, candidate: str, reference_name: str, candidate_name: str) -> tuple[str, ...]:

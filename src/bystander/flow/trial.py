@@ -11,6 +11,7 @@ import numpy as np
 
 from bystander.design import Status, TrialOutcome
 from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
+from bystander.flow.answers import Answers, Stamp
 from bystander.stats import median, warm_from
 
 __all__ = ["Commands", "Runs", "TrialRunner"]
@@ -30,16 +31,17 @@ class Runs(Protocol):
 class TrialRunner:
     """Runs trials of one session; what comes before all trials of a workload runs once per arm and folder depth."""
 
-    def __init__(self, launcher: Runs, commands: Commands) -> None:
+    def __init__(self, launcher: Runs, commands: Commands, answers: Answers | None = None) -> None:
         self._launcher = launcher
         self._commands = commands
+        self._answers = answers
         self._before_all: dict[tuple[int, int, int], TrialOutcome | None] = {}
 
     def run(
         self,
         workload: int,
         arm: int,
-        seen: Callable[[Path], None] | None = None,
+        seen: Callable[[str], None] | None = None,
         conditions: Mapping[str, int] | None = None,
     ) -> TrialOutcome:
         """Run one trial of a workload under an arm, by their positions.
@@ -50,7 +52,7 @@ class TrialRunner:
         Parameters
         ----------
         seen : callable, optional
-            Is given the file of the trial's output before a later step writes over it.
+            Is given the trial's answer as text, where it ended well and is compared as text.
         conditions : mapping, optional
             Those of the trial's block, for the trial and the steps around it.
         """
@@ -61,13 +63,37 @@ class TrialRunner:
         failed = self._before_all[place] or self._step("before_each", ready.before_each, conditions)
         if failed:
             return failed
-        outcome = _reduced(self._launcher.run(under_conditions(ready.command, conditions or {})))
-        if seen:
-            seen(self._launcher.output)
+        command = under_conditions(ready.command, conditions or {})
+        stale = self._answers.stamp(workload, command.folder) if self._answers else None
+        outcome = _reduced(self._launcher.run(command))
+        if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
+            outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
             return replace(outcome, status=Status.INVALID, answer="", excerpt=failed.excerpt)
         return outcome
+
+    def _answered(
+        self,
+        answers: Answers,
+        workload: int,
+        command: ReadyCommand,
+        outcome: TrialOutcome,
+        stale: Stamp | None,
+        seen: Callable[[str], None] | None,
+    ) -> TrialOutcome:
+        """Return a trial with the digest of its answer by the study's rule; one without its answer is invalid."""
+        if answers.plain(workload) and not seen:
+            return outcome  # its digest was taken while it was read
+        file = answers.file(workload)
+        fresh = not file or answers.stamp(workload, command.folder) != stale
+        text = answers.read(workload, self._launcher.output, command.folder) if fresh else None
+        if text is None:
+            missing = f"it did not write the file of its answer, {file}"
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=missing)
+        if seen:
+            seen(text)
+        return outcome if answers.plain(workload) else replace(outcome, answer=answers.digest(workload, text))
 
     def _step(
         self, name: str, command: ReadyCommand | None, conditions: Mapping[str, int] | None = None

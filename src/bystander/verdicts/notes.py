@@ -189,9 +189,12 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
     varying = [study.arms[arm].name for arm, found in zip((0, pair.arm), seen, strict=True) if len(found) > 1]
     if varying:
         return Note("answer-varies", f"The answer is not the same in every trial of {' and '.join(varying)}.")
-    if seen[0] != seen[1]:
-        return Note("answer-differs", f"{study.arms[pair.arm].name} gives another answer than {study.arms[0].name}.")
-    return None
+    if seen[0] == seen[1]:
+        return None
+    told = f"{study.arms[pair.arm].name} gives another answer than {study.arms[0].name}"
+    if accepted := study.accepted(pair.workload, pair.arm):
+        return Note("answer-accepted", f"{told}, which is accepted: {accepted}.")
+    return Note("answer-differs", f"{told}.")
 
 
 def unrandomised(record: Record, pair: RowTrials) -> Note | None:

@@ -1,0 +1,110 @@
+"""What a trial answered, so that equal answers are equal: parts masked, lines sorted, numbers within a tolerance."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+import re
+from pathlib import Path
+
+from bystander.design import AnswerRule, Study, workload_key
+
+__all__ = ["Answers", "Stamp", "canonical", "within_tolerance"]
+
+Stamp = tuple[int, int, int]  # inode, size, time of the last change in ns
+
+_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+_MASKED = "***"
+
+
+def canonical(text: str, rule: AnswerRule) -> str:
+    """Return an answer as it is compared: masked parts replaced, lines sorted where any order will do."""
+    for pattern in rule.mask:
+        text = re.sub(pattern, _MASKED, text, flags=re.MULTILINE)
+    if rule.any_order:
+        text = "\n".join(sorted(text.splitlines()))
+    return text
+
+
+def within_tolerance(first: str, second: str, tolerance: float) -> bool:
+    """Whether two texts are the same but for numbers that differ by at most that share of the larger one."""
+    if _NUMBER.sub("0", first) != _NUMBER.sub("0", second):
+        return False
+    pairs = zip(_NUMBER.findall(first), _NUMBER.findall(second), strict=True)
+    return all(a == b or math.isclose(float(a), float(b), rel_tol=tolerance) for a, b in pairs)
+
+
+class Answers:
+    """Gives trials the digests of their answers, by the rules of a study.
+
+    Parameters
+    ----------
+    keep : Path
+        A folder for the first answer of each kind: with a tolerance later ones are compared with it, also
+        after a resumption.
+    """
+
+    def __init__(self, study: Study, keep: Path) -> None:
+        self._study = study
+        self._keep = keep
+        self._kinds: dict[int, dict[str, str]] = {}
+
+    def plain(self, workload: int) -> bool:
+        """Whether what a workload prints is compared to the last byte."""
+        return self._study.workloads[workload].answer_rule.plain
+
+    def file(self, workload: int) -> str:
+        """Return the file of a workload's answer, "" for what it prints."""
+        return self._study.workloads[workload].answer_rule.file
+
+    def stamp(self, workload: int, folder: str) -> Stamp | None:
+        """Return what tells whether the file of a workload's answer was written since; None when there is none."""
+        name = self.file(workload)
+        try:
+            found = Path(folder, name).stat() if name else None
+        except OSError:
+            return None
+        return (found.st_ino, found.st_size, found.st_mtime_ns) if found else None
+
+    def read(self, workload: int, output: Path, folder: str) -> str | None:
+        """Return a trial's answer as it is compared, None when its file is not there.
+
+        Parameters
+        ----------
+        output : Path
+            What it printed.
+        folder : str
+            Where it ran.
+        """
+        rule = self._study.workloads[workload].answer_rule
+        source = Path(folder, rule.file) if rule.file else output
+        try:
+            return canonical(source.read_text(encoding="utf-8", errors="surrogateescape"), rule)
+        except OSError:
+            return None
+
+    def digest(self, workload: int, text: str) -> str:
+        """Return what stands for an answer: its digest, or that of the first one like it within the tolerance."""
+        digest = hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:24]
+        tolerance = self._study.workloads[workload].answer_rule.tolerance
+        if not tolerance:
+            return digest
+        kinds = self._known(workload)
+        for known, first in kinds.items():
+            if known == digest or within_tolerance(first, text, tolerance):
+                return known
+        kinds[digest] = text
+        folder = self._folder(workload)
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / digest).write_text(text, encoding="utf-8", errors="surrogateescape", newline="")
+        return digest
+
+    def _folder(self, workload: int) -> Path:
+        return self._keep / workload_key(self._study.workloads[workload])
+
+    def _known(self, workload: int) -> dict[str, str]:
+        if workload not in self._kinds:
+            folder = self._folder(workload)
+            files = sorted(folder.iterdir(), key=lambda file: file.stat().st_mtime_ns) if folder.is_dir() else []
+            self._kinds[workload] = {file.name: file.read_bytes().decode("utf-8", "surrogateescape") for file in files}
+        return self._kinds[workload]
