@@ -14,6 +14,7 @@ import pytest
 from conftest import Run
 
 from bystander.archive import Archive
+from bystander.archive.care import mend
 from bystander.archive.versions import SCHEMA
 from bystander.design import DEPTHS, VARIED, block_conditions, workload_key
 from bystander.verdicts import decide
@@ -144,3 +145,27 @@ def test_an_archive_of_the_first_schema_is_brought_up_to_date(tmp_path: Path) ->
     assert (say.estimate, say.p) == pytest.approx((1.0023042724462612, 0.8219857300160198), rel=1e-12)
     assert decided["ebb-and-flood-1"]["fall"].verdict == "failed"
     assert decided["readings-1"]["w"].estimate == pytest.approx(1.125462867742275, rel=1e-12)
+
+
+def test_an_archive_of_the_second_schema_is_brought_up_to_date(tmp_path: Path) -> None:
+    """Its conditions stay, and a program's marks can be kept in it."""
+    path = tmp_path / "archive.sqlite"
+    shutil.copy(OLD.with_name("schema-2.sqlite"), path)
+    with Archive(path) as archive:
+        row = decide(archive.load()).primary[0]
+        assert archive.timelines(None, 0, 0) == {}
+    with closing(sqlite3.connect(path)) as connection:
+        assert connection.execute("SELECT MAX(number) FROM migration").fetchone() == (SCHEMA,)
+        assert connection.execute("SELECT COUNT(*) FROM attempt WHERE conditions IS NOT NULL").fetchone() == (3,)
+        assert connection.execute("SELECT COUNT(*) FROM timeline").fetchone() == (0,)
+
+    assert (row.workload, row.blocks, row.estimate) == ("say", 3, pytest.approx(1.0969942690238113, rel=1e-12))
+
+
+def test_an_archive_of_an_earlier_schema_can_be_mended(tmp_path: Path) -> None:
+    """Tables and columns that it does not have are no damage."""
+    for name, trials in (("schema-1.sqlite", 399), ("schema-2.sqlite", 6)):
+        mended = mend(OLD.with_name(name), tmp_path / name)
+
+        assert (mended.rows["trial"], mended.gaps) == (trials, 0)
+        assert mended.rows["attempt"] > 0

@@ -112,6 +112,7 @@ class Steady:
 
     def __init__(self, output: Path, seconds: float) -> None:
         self.output, self.seconds = output, seconds
+        self.marks = output.with_name("marks")
         self.trials = 0
         output.touch()
 

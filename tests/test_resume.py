@@ -46,6 +46,7 @@ class StandIn:
 
     def __init__(self, output: Path, trials: int) -> None:
         self.output = output
+        self.marks = output.with_name("marks")
         output.touch()
         self.left = trials + REHEARSED
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from bystander.archive.place import refuse_network, refuse_read_only
 from bystander.archive.reader import Reader
 from bystander.archive.versions import SCHEMA
-from bystander.design import Record, RecordHead
+from bystander.design import Record, RecordHead, Timeline
 from bystander.errors import ArchiveError
 
 if TYPE_CHECKING:
@@ -139,3 +139,7 @@ class Archive:
     def load(self, name: str | None = None, halves: bool = False) -> Record:
         """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
         return self._reader.load(name, halves)
+
+    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, tuple[float, Timeline]]:
+        """Return, by arm, when the trial of a block started (wall time) and its phases, where any were told."""
+        return self._reader.timelines(name, workload, block)

@@ -8,7 +8,7 @@ from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, Table, select
 
 from bystander.archive.engine import atomic, migrate, open_engine
 from bystander.archive.place import refuse_read_only
@@ -40,6 +40,7 @@ def remove_record(connection: Connection, uuid: str) -> None:
         attempts = select(t["attempt"].c.id).where(t["attempt"].c.block_id.in_(blocks))
         machines = select(t["machine"].c.id).where(t["machine"].c.record_id == record)
         for condition in (
+            t["timeline"].c.record_id == record,
             t["samples"].c.record_id == record,
             t["trial_array"].c.record_id == record,
             t["trial"].c.attempt_id.in_(attempts),
@@ -105,13 +106,23 @@ def mend(damaged: Path, target: Path) -> Mended:
         source.row_factory = sqlite3.Row
         for table in tables.sorted_tables:
             if table.name != "migration":
-                columns = [column.name for column in table.columns]
-                rows[table.name], lost = _copied(source, saved, table.name, columns)
+                columns = _columns(source, table)
+                rows[table.name], lost = _copied(source, saved, table.name, columns) if columns else (0, 0)
                 gaps += lost
     if not rows["record"]:
         target.unlink()
         raise ArchiveError(f"nothing can be read from {damaged}; it holds no record that is whole")
     return Mended(rows, gaps)
+
+
+def _columns(source: sqlite3.Connection, table: Table) -> list[str]:
+    """Return the columns of a table that the damaged archive has: an older one has fewer; all when nobody can tell."""
+    names = [column.name for column in table.columns]
+    try:
+        there = {row["name"] for row in source.execute(f'PRAGMA table_info("{table.name}")')}
+    except sqlite3.DatabaseError:
+        return names
+    return [name for name in names if name in there]
 
 
 def _copied(source: sqlite3.Connection, saved: sqlite3.Connection, table: str, columns: list[str]) -> tuple[int, int]:

@@ -28,14 +28,19 @@ class _Part:
     answers: Sequence[str | None]
     excerpts: dict[int, str] = field(default_factory=dict)
     samples: list[tuple[int, int, NDArray[np.float64]]] = field(default_factory=list)
+    told: dict[int, dict[str, Any]] = field(default_factory=dict)
 
 
 def assembled(
-    head: RecordHead, trials: Sequence[sqlite3.Row], arrays: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row]
+    head: RecordHead,
+    trials: Sequence[sqlite3.Row],
+    arrays: Sequence[sqlite3.Row],
+    samples: Sequence[sqlite3.Row],
+    told: Sequence[sqlite3.Row] = (),
 ) -> Record:
     """Return the record of these rows: trials that were observed first, then those that were imported."""
     width = len(head.measures)
-    parts = [_observed(trials, samples, width)] if trials else []
+    parts = [_observed(trials, samples, told, width)] if trials else []
     by_array: dict[int, list[sqlite3.Row]] = {}
     for row in samples:
         by_array.setdefault(row["array_id"], []).append(row)
@@ -55,14 +60,28 @@ def assembled(
         for name in names_of_kind
     }
     readings = np.concatenate([part.readings for part in parts] or [np.empty((0, width))])
-    return Record(head, Trials(readings=readings, answers=_numbered(answers), **columns), several, excerpts)
+    trials_told = parts[0].told if parts else {}
+    columns |= {"readings": readings, "answers": _numbered(answers)}
+    return Record(head, Trials(**columns), several, excerpts, told=trials_told)
 
 
 def _unpacked(data: bytes, kind: str = "<f8") -> NDArray[Any]:
     return np.frombuffer(data, dtype=kind)
 
 
-def _observed(trials: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row], width: int) -> _Part:
+def _widened(readings: Sequence[bytes], width: int) -> NDArray[np.float64]:
+    """Return a row a trial; one that was written before the last measures were known ends in NaN."""
+    if all(len(row) == 8 * width for row in readings):
+        return _unpacked(b"".join(readings)).reshape(-1, width)
+    found = np.full((len(readings), width), np.nan)
+    for i, row in enumerate(readings):
+        found[i, : len(row) // 8] = _unpacked(row)
+    return found
+
+
+def _observed(
+    trials: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row], told: Sequence[sqlite3.Row], width: int
+) -> _Part:
     by_column = list(zip(*trials, strict=True))
     place = dict(zip(trials[0].keys(), by_column, strict=True))
     at = {trial: row for row, trial in enumerate(place["id"])}
@@ -70,10 +89,11 @@ def _observed(trials: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row], wid
     columns |= {name: np.array(place[name], dtype=np.float64) for name in _REAL_COLUMNS}
     return _Part(
         columns,
-        _unpacked(b"".join(place["readings"])).reshape(-1, width),
+        _widened(place["readings"], width),
         place["answer"],
         {row: text for row, text in enumerate(place["excerpt"]) if text},
         [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in samples if s["trial_id"] in at],
+        {at[t["trial_id"]]: json.loads(t["summary"]) for t in told if t["trial_id"] in at},
     )
 
 

@@ -17,7 +17,8 @@ from typing import Any
 from urllib.parse import quote
 
 from bystander.archive.columns import assembled
-from bystander.design import ArmState, Measure, Record, RecordHead, Study, from_plain
+from bystander.archive.timelines import unpacked_timeline
+from bystander.design import ArmState, Measure, Record, RecordHead, Study, Timeline, from_plain
 from bystander.errors import ArchiveError, UnknownRecordError
 
 __all__ = ["Reader"]
@@ -32,7 +33,15 @@ _DESCRIBED = {
     "machine": "SELECT * FROM machine WHERE record_id = ? ORDER BY id",
     "trial_array": "SELECT * FROM trial_array WHERE record_id = ? ORDER BY id",
     "samples": "SELECT * FROM samples WHERE record_id = ? ORDER BY id",
+    "timeline": "SELECT trial_id, summary FROM timeline WHERE record_id = ? ORDER BY trial_id",
 }
+_TIMELINES = """
+SELECT trial.arm, trial.started_wall_s, timeline.phases
+FROM block JOIN attempt ON attempt.block_id = block.id JOIN trial ON trial.attempt_id = attempt.id
+JOIN timeline ON timeline.trial_id = trial.id
+WHERE block.record_id = ? AND block.workload = ? AND block.number = ? AND attempt.state IN ('whole', 'open')
+ORDER BY trial.arm
+"""
 _STATES = """
 SELECT machine_state.machine_id, machine_state.facts FROM machine_state
 JOIN machine ON machine_state.machine_id = machine.id WHERE machine.record_id = ? ORDER BY machine_state.id
@@ -42,7 +51,8 @@ SELECT record.name, COALESCE((SELECT SUM(LENGTH(trial.readings)) FROM trial
          JOIN attempt ON trial.attempt_id = attempt.id JOIN block ON attempt.block_id = block.id
          WHERE block.record_id = record.id), 0)
      + COALESCE((SELECT SUM(LENGTH(readings) + 6 * 8 * trials) FROM trial_array WHERE record_id = record.id), 0)
-     + COALESCE((SELECT SUM(LENGTH(readings)) FROM samples WHERE record_id = record.id), 0) AS bytes
+     + COALESCE((SELECT SUM(LENGTH(readings)) FROM samples WHERE record_id = record.id), 0)
+     + COALESCE((SELECT SUM(LENGTH(phases)) FROM timeline WHERE record_id = record.id), 0) AS bytes
 FROM record ORDER BY record.id
 """
 _TRIALS = """
@@ -97,11 +107,21 @@ class Reader:
         """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
         row = self._find(name)
         trials = self._rows(_TRIALS, row["id"], "open" if halves else "whole")
-        arrays, samples = (self._rows(_DESCRIBED[table], row["id"]) for table in ("trial_array", "samples"))
+        arrays, samples, told = (
+            self._rows(_DESCRIBED[table], row["id"]) for table in ("trial_array", "samples", "timeline")
+        )
         states = [
             {"session": state["machine_id"], **json.loads(state["facts"])} for state in self._rows(_STATES, row["id"])
         ]
-        return replace(assembled(self._whole(row), trials, arrays, samples), machine_states=states)
+        return replace(assembled(self._whole(row), trials, arrays, samples, told), machine_states=states)
+
+    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, tuple[float, Timeline]]:
+        """Return, by arm, when the trial of a block started (wall time) and its phases, where any were told."""
+        rows = self._rows(_TIMELINES, self._find(name)["id"], workload, block)
+        try:
+            return {row["arm"]: (row["started_wall_s"], unpacked_timeline(row["phases"])) for row in rows}
+        except ValueError as error:
+            raise ArchiveError(f"the archive {self.path} is damaged: {error}") from error
 
     def _whole(self, row: sqlite3.Row) -> RecordHead:
         try:

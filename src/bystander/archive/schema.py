@@ -153,6 +153,14 @@ Table(
     Column("array_row", Integer),
     Column("readings", LargeBinary, nullable=False),  # float64, little-endian
 )
+Table(
+    "timeline",  # what the program of a trial told of itself, besides its readings
+    tables,
+    Column("trial_id", ForeignKey("trial.id"), primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False, index=True),
+    Column("summary", Text, nullable=False),  # JSON: problems, and the seconds of labels by phase
+    Column("phases", LargeBinary, nullable=False),  # see archive/timelines.py
+)
 
 
 def _first(connection: Connection) -> None:
@@ -165,4 +173,9 @@ def _second(connection: Connection) -> None:
         connection.exec_driver_sql("ALTER TABLE attempt ADD COLUMN conditions TEXT")
 
 
-MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second)
+def _third(connection: Connection) -> None:
+    """What programs told of themselves."""
+    tables.tables["timeline"].create(connection, checkfirst=True)
+
+
+MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second, _third)

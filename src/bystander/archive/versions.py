@@ -2,4 +2,4 @@
 
 __all__ = ["SCHEMA"]
 
-SCHEMA = 2
+SCHEMA = 3

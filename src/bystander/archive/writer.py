@@ -13,6 +13,7 @@ from sqlalchemy import Connection, bindparam, func, select
 
 from bystander.archive.engine import atomic
 from bystander.archive.schema import tables
+from bystander.archive.timelines import packed_timeline
 from bystander.design import (
     Measure,
     RecordHead,
@@ -136,8 +137,9 @@ class RecordWriter:
         conditions : mapping, optional
             What was drawn for this block.
         """
-        readings = [outcome.readings.get(name, np.nan) for name in self._measures]
         with atomic(self._connection) as connection:
+            self._add_measures(outcome.measures)
+            readings = [outcome.readings.get(name, np.nan) for name in self._measures]
             attempt = self._attempts.get((workload, block)) or self._open_attempt(workload, block, conditions)
             row = {
                 "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
@@ -156,9 +158,20 @@ class RecordWriter:
             ]  # fmt: skip
             if samples:
                 connection.execute(_INSERT["samples"], samples)
+            if outcome.told:
+                told = {"summary": json.dumps(outcome.told_summary), "phases": packed_timeline(outcome.told.timeline)}
+                connection.execute(_INSERT["timeline"], {"trial_id": trial_id, "record_id": self.record_id, **told})
             if last:
                 connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
         self._attempts[workload, block] = attempt
+
+    def _add_measures(self, measures: Mapping[str, Measure]) -> None:
+        """Add those that no trial before had; the readings of earlier trials are then shorter."""
+        for name, measure in measures.items():
+            if name not in self._measures:
+                row = {"position": len(self._measures), "name": name, "description": json.dumps(plain(measure))}
+                self._connection.execute(_INSERT["measure"], {"record_id": self.record_id, **row})
+                self._measures.append(name)
 
     def _open_attempt(self, workload: int, block: int, conditions: Mapping[str, int] | None) -> int:
         """Return a new attempt of a block, which is made when this is its first."""

@@ -17,8 +17,10 @@ STYLES = Theme(
     {
         "faster": "bold #5fafff",
         "less": "bold #5fafff",
+        "higher": "bold #5fafff",
         "slower": "bold #ff8700",
         "more": "bold #ff8700",
+        "lower": "bold #ff8700",
         "failed": "bold #ff5f00",
         "same": "grey66",
         "unclear": "default",

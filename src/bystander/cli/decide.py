@@ -98,6 +98,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         next_sentence,
         outcome_sentence,
         placebo_sentence,
+        see_sentence,
         suite_sentence,
         weighted_sentence,
     )
@@ -139,6 +140,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             if text:
                 console.print(text)
         console.print(suite_sentence(decision), style="quiet")
+    if text := see_sentence(decision):
+        console.print(text, soft_wrap=True)
     console.print(next_sentence(decision))
 
 

@@ -59,14 +59,33 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     typer.echo("Next: bystander decide RECORD" if found else "Next: bystander observe")
 
 
-@app.command("show", epilog="Example: bystander records show harbour-office-1")
-def show_record(record: RecordArgument = None, json: JsonOption = False, archive: ArchiveOption = None) -> None:
-    """Show what a record is about: its study, arms, machine, and how many trials it holds."""
+@app.command(
+    "show",
+    epilog="Examples: bystander records show harbour-office-1 | "
+    "bystander records show harbour-office-1 --trial gauge/7 --to trial.html",
+)
+def show_record(
+    record: RecordArgument = None,
+    trial: Annotated[
+        str | None,
+        typer.Option("--trial", help="One trial over time: WORKLOAD/BLOCK, or WORKLOAD/BLOCK/ARM for one candidate."),
+    ] = None,
+    to: Annotated[
+        Path | None, typer.Option("--to", help="The file for the trial: .html, .svg, or .json (OTLP spans).")
+    ] = None,
+    json: JsonOption = False,
+    archive: ArchiveOption = None,
+) -> None:
+    """Show what a record is about: its study, arms, machine, and how many trials it holds; or one trial over time."""
+    if trial is not None or to is not None:
+        _draw_trial(record, trial, to, archive)
+        return
     from bystander.cli.console import output
     from bystander.design.machine import machine_sentences, machine_title
     from bystander.flow.places import find_archive
     from bystander.flow.records import record_notes, whole_record
     from bystander.units import share_text
+    from bystander.verdicts import over_time_lines
 
     whole = whole_record(find_archive(archive, variables(), here()), record)
     head, trials = whole.head, whole.trials
@@ -103,7 +122,22 @@ def show_record(record: RecordArgument = None, json: JsonOption = False, archive
     console.print(f"machine: {machine_title(head.machine)}")
     for sentence in machine_sentences(head.machine):
         console.print(sentence)
+    for text in over_time_lines(whole):
+        console.print(text)
     console.print(f"Next: bystander decide {head.name}")
+
+
+def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive: Path | None) -> None:
+    """Write one trial over time."""
+    from bystander.errors import UsageError
+    from bystander.flow.over_time import trial_over_time
+    from bystander.flow.places import find_archive
+
+    if trial is None or to is None:
+        raise UsageError("--trial and --to go together: --trial year/7 --to trial.html")
+    text = trial_over_time(find_archive(archive, variables(), here()), record, trial, to.suffix.lower())
+    to.write_text(text, encoding="utf-8")
+    typer.echo(f"wrote {to}")
 
 
 @app.command(

@@ -17,10 +17,12 @@ from bystander.verdicts import Axis, Decision, Row, Single, change_text, medians
 __all__ = ["MARKS", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
 
 MARKS = {
-    "slower": "▲", "more": "▲", "faster": "▼", "less": "▼", "same": "=", "unclear": "○", "failed": "✕",
+    "slower": "▲", "more": "▲", "higher": "▲", "faster": "▼", "less": "▼", "lower": "▼", "same": "=", "unclear": "○",
+    "failed": "✕",
 }  # fmt: skip
 _PLAIN_MARKS = {
-    "slower": "^", "more": "^", "faster": "v", "less": "v", "same": "=", "unclear": "?", "failed": "x",
+    "slower": "^", "more": "^", "higher": "^", "faster": "v", "less": "v", "lower": "v", "same": "=", "unclear": "?",
+    "failed": "x",
 }  # fmt: skip
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _BARS = "▁▂▃▄▅▆▇█"

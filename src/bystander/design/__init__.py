@@ -4,7 +4,17 @@ from bystander.design.answer_reader import ANSWER_KEYS
 from bystander.design.choice import chosen_names, with_only
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.machine_states import Stretch, state_changes, stretches
-from bystander.design.measures import MEASURES, OBSERVED, Measure, measure_named
+from bystander.design.measures import (
+    MARKS_COST,
+    MEASURES,
+    OBSERVED,
+    TOLD,
+    UNMARKED,
+    Measure,
+    is_told,
+    measure_named,
+    told_measure,
+)
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
 from bystander.design.plain import from_plain, plain
 from bystander.design.plan import DEPTHS, PlannedBlock, block_conditions, block_order, plan_rounds, shuffled
@@ -26,6 +36,7 @@ from bystander.design.study import (
     with_placebo,
 )
 from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
+from bystander.design.timeline import Lane, Timeline, Told
 from bystander.design.trials import (
     ArmState,
     Record,
@@ -46,17 +57,21 @@ __all__ = [
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "DEPTHS",
+    "MARKS_COST",
     "MEASURES",
     "OBSERVED",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
     "STUDY_KEYS",
+    "TOLD",
+    "UNMARKED",
     "VARIED",
     "WORKLOAD_KEYS",
     "AnswerRule",
     "Arm",
     "ArmState",
     "Callable",
+    "Lane",
     "Measure",
     "PlannedBlock",
     "Record",
@@ -65,6 +80,8 @@ __all__ = [
     "Stretch",
     "Study",
     "Surroundings",
+    "Timeline",
+    "Told",
     "TrialArray",
     "TrialOutcome",
     "Trials",
@@ -77,6 +94,7 @@ __all__ = [
     "fill_shell",
     "filled_words",
     "from_plain",
+    "is_told",
     "measure_named",
     "placeholder_names",
     "plain",
@@ -85,6 +103,7 @@ __all__ = [
     "shuffled",
     "state_changes",
     "stretches",
+    "told_measure",
     "with_only",
     "with_placebo",
     "workload_key",

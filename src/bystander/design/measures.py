@@ -6,7 +6,28 @@ from dataclasses import dataclass
 
 _AMOUNTS = {"waiting", "run_queue_delay"}  # times of which there is more or less
 
-__all__ = ["MEASURES", "OBSERVED", "Measure", "measure_named"]
+__all__ = [
+    "MARKS_COST",
+    "MEASURES",
+    "OBSERVED",
+    "TOLD",
+    "UNMARKED",
+    "Measure",
+    "is_told",
+    "measure_named",
+    "told_measure",
+]
+
+MARKS_COST = "marks_cost"
+UNMARKED = "unmarked"
+# What the program of a trial tells of itself: kinds of measures, each followed by ":" and a name.
+TOLD = ("phase", "phase-alone", "reading", "items", "interval")
+_PARTS_OF_INTERVALS = {
+    "median": ("median", "s"), "p90": ("90th percentile", "s"), "p95": ("95th percentile", "s"),
+    "p99": ("99th percentile", "s"), "longest": ("longest", "s"), "missed": ("share too late", "share"),
+    "count": ("how many", ""), "deadline": ("deadline", "s"),
+}  # fmt: skip
+_OF_WORK = ("count", "deadline")
 
 
 @dataclass(frozen=True)
@@ -33,8 +54,21 @@ class Measure:
     floor: str | None = None
 
     @property
+    def is_phase(self) -> bool:
+        """Whether it is the time of a phase."""
+        return self.name.startswith(("phase:", "phase-alone:"))
+
+    @property
+    def is_work(self) -> bool:
+        """Whether it says how much work was done, which must be the same in all arms."""
+        kind, _, rest = self.name.partition(":")
+        return kind == "items" or (kind == "interval" and rest.rpartition(":")[2] in _OF_WORK)
+
+    @property
     def words(self) -> tuple[str, str]:
         """The verdicts for an increase and a decrease."""
+        if self.better == "more":
+            return "higher", "lower"
         quickness = self.unit == "s" and self.name not in _AMOUNTS
         return ("slower", "faster") if quickness else ("more", "less")
 
@@ -61,3 +95,37 @@ MEASURES = {measure.name: measure for measure in OBSERVED}
 def measure_named(name: str, unit: str = "") -> Measure:
     """Return the measure of that name; one that is not known is made with the unit given."""
     return MEASURES.get(name) or Measure(name, name.replace("_", " "), unit, better="less" if unit == "s" else "")
+
+
+def is_told(name: str) -> bool:
+    """Whether a measure of that name comes from the program itself."""
+    kind, colon, rest = name.partition(":")
+    return name == UNMARKED or bool(colon and rest and kind in TOLD)
+
+
+def told_measure(name: str, unit: str = "s", better: str = "less") -> Measure:
+    """Return the measure of something that a program told; see `TOLD`.
+
+    Parameters
+    ----------
+    name : str
+        "phase:parse", "phase-alone:parse", "reading:rows", "items:telegrams", "interval:answer:p95", `UNMARKED` or
+        `MARKS_COST`.
+    """
+    kind, _, rest = name.partition(":")
+    if name == UNMARKED:
+        return Measure(name, "time in no phase", "s")
+    if name == MARKS_COST:
+        return Measure(name, "cost of marks", "s", better="", decided=False)
+    if kind == "phase":
+        return Measure(name, f"phase {rest}", "s")
+    if kind == "phase-alone":
+        return Measure(name, f"phase {rest} alone", "s")
+    if kind == "items":
+        return Measure(name, f"items: {rest}", "", better="", decided=False)
+    if kind == "interval":
+        told, _, part = rest.rpartition(":")
+        label, unit = _PARTS_OF_INTERVALS[part]
+        better, decided = ("", False) if part in _OF_WORK else ("less", True)
+        return Measure(name, f"{told}: {label}", unit, better, decided)
+    return Measure(name, rest, unit, better)

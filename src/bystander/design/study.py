@@ -174,6 +174,8 @@ class Workload:
         Commands around its trials, which are not timed: once per arm, or around every trial.
     timed : Callable or None
         A callable in the place of a command.
+    spans : str
+        A file in the arm's folder in which a trial leaves its spans (OTLP, JSON); "" for none.
     """
 
     name: str
@@ -192,6 +194,7 @@ class Workload:
     after_each: str | None = None
     timed: Callable | None = None
     answer_rule: AnswerRule = AnswerRule()
+    spans: str = ""
 
     @property
     def kind(self) -> str:

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from bystander.design.answer_reader import read_answer
 from bystander.design.callable_reader import CALLABLE_KEYS, check_callable, read_callable
 from bystander.design.key_reader import KeyReader, shown
-from bystander.design.measures import MEASURES
+from bystander.design.measures import MEASURES, is_told
 from bystander.design.placeholders import filled_words, placeholder_names
 from bystander.design.study import (
     DEFAULT_BLOCKS,
@@ -62,6 +62,7 @@ WORKLOAD_KEYS = (
     "after_each",
     "answer",
     "weight",
+    "spans",
     *CALLABLE_KEYS,
 )
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
@@ -103,7 +104,7 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         reader.wrong(f"arms.{arms[0].name}.weigh", "the first arm is the reference; nothing is left out of it")
     measure = reader.text(top, "measure", "") or "elapsed"
     known = [m.name for m in MEASURES.values() if m.better]
-    if measure not in known:
+    if measure not in known and not is_told(measure):
         near = get_close_matches(measure, known, 1, 0.5) or known[:1]
         reader.wrong("measure", f'there is no measure "{measure}"; did you mean "{near[0]}"?')
     study = Study(
@@ -243,6 +244,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         before_all=reader.text(table, "before_all", path),
         before_each=reader.text(table, "before_each", path),
         after_each=reader.text(table, "after_each", path),
+        spans=reader.text(table, "spans", path) or "",
     )
     workloads = []
     for chosen in itertools.product(*inputs.values()):

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from bystander.design.measures import Measure
 from bystander.design.study import Study
+from bystander.design.timeline import Told
 
 if TYPE_CHECKING:
     import numpy as np
@@ -71,6 +72,12 @@ class TrialOutcome:
         What timed a callable: iterations of a sample, and what its loop and clock cost, in ns.
     process_s : float or None
         How long the process of a callable lived, whose `elapsed` is that of one iteration.
+    measures : mapping
+        By name: what its program told of itself, besides the measures that are read of every trial.
+    told : Told or None
+        The same as it was told, with its phases over time.
+    told_summary : mapping
+        "problems": what was wrong, and how often; "labels": by phase, the seconds of each of its labels.
     """
 
     status: Status
@@ -84,6 +91,9 @@ class TrialOutcome:
     samples: Mapping[str, Sequence[float]] = field(default_factory=dict)
     harness: Mapping[str, float] = field(default_factory=dict)
     process_s: float | None = None
+    measures: Mapping[str, Measure] = field(default_factory=dict)
+    told: Told | None = None
+    told_summary: Mapping[str, Any] = field(default_factory=dict)
 
     @property
     def took_s(self) -> float:
@@ -206,6 +216,8 @@ class Record:
         By row of trials: what a failed trial printed first.
     machine_states : sequence of mapping
         The machine from time to time while it was observed; see `stretches`.
+    told : mapping
+        By row of trials: what was wrong with its marks, and by phase the seconds of each label.
     """
 
     head: RecordHead
@@ -213,6 +225,7 @@ class Record:
     samples: Mapping[tuple[int, str], NDArray[np.float64]] = field(default_factory=dict)
     excerpts: Mapping[int, str] = field(default_factory=dict)
     machine_states: Sequence[Mapping[str, Any]] = ()
+    told: Mapping[int, Mapping[str, Any]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from dataclasses import asdict
 from typing import Any
 
 from bystander.verdicts import ArmSide, Decision, Row
@@ -46,6 +47,7 @@ def verdicts_json(decision: Decision) -> str:
         "placebo": [_result(row) for row in decision.placebo],
         "tainted": decision.tainted,
         "arms_alone": [_alone(single) for single in decision.singles],
+        "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
     }
     return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)

@@ -34,6 +34,10 @@ class ReadyCommand:
         Limits, niceness and affinity to set before the program; empty for none.
     samples : bool
         Whether it writes samples to the file named in BYSTANDER_RESULTS.
+    listens : bool
+        Whether its program may tell something in the file named in BYSTANDER_MARKS.
+    spans : str
+        A file in its folder that holds the spans of the trial; "" for none.
     """
 
     path: str
@@ -46,6 +50,8 @@ class ReadyCommand:
     exit_code_is_answer: bool = False
     stub: Mapping[str, Any] = field(default_factory=dict)
     samples: bool = False
+    listens: bool = False
+    spans: str = ""
 
 
 @dataclass(frozen=True)
@@ -79,6 +85,8 @@ def ready_workload(
         memory_bytes=workload.memory_bytes,
         exit_code_is_answer=workload.answer == "exit code",
         stub=stub or {},
+        listens=True,
+        spans=workload.spans,
     )
     steps = {
         name: ready_command(workload, arm, folder, environment, name, step) for name, step in workload.steps.items()

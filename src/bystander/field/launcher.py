@@ -21,7 +21,7 @@ from bystander.field.scratch import remove_leftovers, scratch_folder
 
 __all__ = ["Launcher"]
 
-RESULTS = "BYSTANDER_RESULTS"
+RESULTS, MARKS = "BYSTANDER_RESULTS", "BYSTANDER_MARKS"
 
 _PROGRAM = Path(__file__).parent / "inside" / "launcher.py"
 _STATUS = {
@@ -57,7 +57,8 @@ class Launcher:
         with ExitStack() as stack:
             remove_leftovers()
             scratch = stack.enter_context(scratch_folder())
-            self.output, self.errors, self._results = (scratch / name for name in ("output", "errors", "results"))
+            self.output, self.errors, self.marks = (scratch / name for name in ("output", "errors", "marks"))
+            self._results = scratch / "results"
             kept = () if self._lock is None else (self._lock,)
             self._process = subprocess.Popen(
                 [sys.executable, "-I", "-S", str(_PROGRAM), *map(str, kept)],
@@ -102,22 +103,29 @@ class Launcher:
             "path": command.path,
             "argv": list(command.argv),
             "folder": command.folder,
-            "environment": {**command.environment, **({RESULTS: str(self._results)} if command.samples else {})},
+            "environment": {**command.environment, **self._channels(command)},
             "limit_s": command.limit_s,
             "output_bytes": command.output_bytes,
             "memory_bytes": command.memory_bytes,
             "stdout": str(self.output),
             "stderr": str(self.errors),
             "stub": dict(command.stub),
+            "marks": str(self.marks) if command.listens else "",
         }
         if command.samples:
             self._results.unlink(missing_ok=True)
+        self.marks.unlink(missing_ok=True)
         assert self._process.stdin
         try:
             self._process.stdin.write(json.dumps(request).encode() + b"\n")
         except OSError as error:
             raise LauncherError(f"the launcher went away: {error.strerror}") from error
         return self._outcome(self._answer(), command)
+
+    def _channels(self, command: ReadyCommand) -> dict[str, str]:
+        """Return the variables that name the files in which a trial can tell something."""
+        told = {RESULTS: str(self._results)} if command.samples else {}
+        return {**told, MARKS: str(self.marks)} if command.listens else told
 
     def _answer(self) -> dict[str, Any]:
         assert self._process.stdout

@@ -26,6 +26,7 @@ from bystander.flow.outlook import (
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
+from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
 from bystander.units import share_text
@@ -118,6 +119,7 @@ def check(
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
+    remarks += [*told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
         remarks.append(

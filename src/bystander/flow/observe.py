@@ -44,6 +44,7 @@ from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.steady import ArmFiles
+from bystander.flow.tellings import work_sentences
 from bystander.flow.trial import Commands, Runs, TrialRunner
 from bystander.flow.watch import MachineWatch
 
@@ -260,6 +261,8 @@ def _conducted(
             tried, differences = rehearse(session.study, trials, observer)
             for one in differences:
                 observer.remark(difference_sentence(session.study, one))
+            for sentence in work_sentences(session.study, tried):
+                observer.remark(sentence)
             if budget_s is not None:
                 study = within_budget(session.study, trials, tried, observer, budget_s - (time.monotonic() - entered))
                 session = replace(session, study=study)

@@ -9,6 +9,7 @@ from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
 from bystander.field import ArmMaker, ReadyWorkload, ready_workload, stub_for
 from bystander.flow.observer import Observer
+from bystander.flow.tellings import require_measure
 from bystander.flow.trial import Commands, TrialRunner
 
 __all__ = [
@@ -78,7 +79,13 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
 def rehearse(
     study: Study, trials: TrialRunner, observer: Observer
 ) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
-    """Try each workload once per arm, and compare answers where the study asks for it."""
+    """Try each workload once per arm, and compare answers where the study asks for it.
+
+    Raises
+    ------
+    StudyError
+        When a program does not tell what the study decides on.
+    """
     tried, differences = [], []
     for w, workload in enumerate(study.workloads):
         answers: list[tuple[TrialOutcome, str]] = []
@@ -92,6 +99,7 @@ def rehearse(
             if workload.answer and a and _differ(answers[0][0], outcome):
                 lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
                 differences.append(AnswerDifference(w, a, lines))
+    require_measure(study, tried)
     return tuple(tried), tuple(differences)
 
 

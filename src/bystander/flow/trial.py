@@ -12,6 +12,7 @@ import numpy as np
 from bystander.design import Status, TrialOutcome
 from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
 from bystander.flow.answers import Answers, Stamp
+from bystander.flow.told import with_told
 from bystander.stats import median, warm_from
 
 __all__ = ["Commands", "Runs", "TrialRunner"]
@@ -23,9 +24,10 @@ class Runs(Protocol):
     """What runs a command: the launcher, or a stand-in for it."""
 
     output: Path
+    marks: Path
 
     def run(self, command: ReadyCommand) -> TrialOutcome:
-        """Run one command to its end; its standard output is then in the file `output`."""
+        """Run one command to its end; what it printed is then in the file `output`, what it told in `marks`."""
 
 
 class TrialRunner:
@@ -65,7 +67,8 @@ class TrialRunner:
             return failed
         command = under_conditions(ready.command, conditions or {})
         stale = self._answers.stamp(workload, command.folder) if self._answers else None
-        outcome = _reduced(self._launcher.run(command))
+        spans = Path(command.folder, command.spans) if command.spans else None
+        outcome = with_told(_reduced(self._launcher.run(command)), self._launcher.marks, spans)
         if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
             outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)

@@ -4,9 +4,10 @@ from bystander.stats.adjust import benjamini_hochberg, holm, rejections
 from bystander.stats.contrasts import Contrasts, Examination, examine, interval
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
+from bystander.stats.phases import alone, covered, enclosing, outermost_of_name
 from bystander.stats.power import POWER, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
-from bystander.stats.sample import SampleSummary, median, median_interval, summarise, summarise_rows
+from bystander.stats.sample import SampleSummary, median, median_interval, quantile, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 from bystander.stats.warmup import warm_from
 
@@ -16,8 +17,11 @@ __all__ = [
     "Examination",
     "Null",
     "SampleSummary",
+    "alone",
     "benjamini_hochberg",
     "blocks_needed",
+    "covered",
+    "enclosing",
     "examine",
     "fails_more_p",
     "fails_more_unpaired_p",
@@ -25,7 +29,9 @@ __all__ = [
     "interval",
     "median",
     "median_interval",
+    "outermost_of_name",
     "pairwise_contrasts",
+    "quantile",
     "rank_sum_null",
     "rejections",
     "signed_rank_null",

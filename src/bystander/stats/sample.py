@@ -9,7 +9,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["SampleSummary", "median", "median_interval", "summarise", "summarise_rows"]
+__all__ = ["SampleSummary", "median", "median_interval", "quantile", "summarise", "summarise_rows"]
 
 Floats = NDArray[np.float64]
 
@@ -77,6 +77,11 @@ def median(values: Floats) -> float:
     ordered = np.sort(values)
     n = ordered.size
     return float((ordered[(n - 1) // 2] + ordered[n // 2]) / 2) if n else math.nan
+
+
+def quantile(values: Floats, share: float) -> float:
+    """Return a quantile of values, shape (n,), n at least 1, linearly interpolated (Hyndman and Fan 1996, type 7)."""
+    return float(_quantiles(np.sort(values)[None, :], share)[0])
 
 
 def _quantiles(ordered: Floats, share: float) -> Floats:

@@ -3,6 +3,7 @@
 from bystander.verdicts.axis import Axis, shared_axis
 from bystander.verdicts.decide import Options, decide
 from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
+from bystander.verdicts.over_time import TrialsToSee, over_time_lines, trials_to_see
 from bystander.verdicts.single import Single, describe
 from bystander.verdicts.types import ArmSide, Decision, Note, Row
 from bystander.verdicts.words import (
@@ -16,6 +17,7 @@ from bystander.verdicts.words import (
     placebo_sentence,
     row_sentence,
     saved_text,
+    see_sentence,
     suite_sentence,
     weighted_sentence,
 )
@@ -30,6 +32,7 @@ __all__ = [
     "Options",
     "Row",
     "Single",
+    "TrialsToSee",
     "answer_sentence",
     "change_text",
     "decide",
@@ -41,10 +44,13 @@ __all__ = [
     "medians_text",
     "next_sentence",
     "outcome_sentence",
+    "over_time_lines",
     "placebo_sentence",
     "row_sentence",
     "saved_text",
+    "see_sentence",
     "shared_axis",
     "suite_sentence",
+    "trials_to_see",
     "weighted_sentence",
 ]

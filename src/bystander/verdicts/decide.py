@@ -6,12 +6,15 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from bystander.design import MEASURES, Measure, Record, chosen_names, state_changes, stretches
 from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts import notes as say
 from bystander.verdicts.failures import failures
 from bystander.verdicts.families import Family, family_rows
+from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
 from bystander.verdicts.single import describe
 from bystander.verdicts.types import VERDICTS, Decision, Note, Row
@@ -19,6 +22,7 @@ from bystander.verdicts.types import VERDICTS, Decision, Note, Row
 __all__ = ["Options", "decide"]
 
 PLACEBO_RISK = 0.01  # that the placebo of a record is called changed by luck, over all its rows
+_CHANGED = ("slower", "faster")
 _TAINTING = ("placebo-differs", "fails-more", "all-failed")
 
 
@@ -62,7 +66,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     margin = study.margin if options.margin is None else options.margin
     risk = study.risk if options.risk is None else options.risk
     measure = next(m for m in head.measures if m.name == (options.measure or _main_measure(record)))
-    others = [m for m in head.measures if m.decided and m is not measure]
+    others = [m for m in head.measures if m.decided and m is not measure and not _says_the_same(record, m)]
     rows: list[Row] = []
     candidates = len(study.candidates)
     for candidate in study.candidates:
@@ -71,7 +75,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
             alpha, size = risk / candidates, len(pairs) * max(1, len(measures))
             rows += family_rows(record, pairs, measures, margin, Family(alpha, size, candidates, primary, alpha / size))
     placebo = _placebo(record, measure, margin, risk)
-    shown = [row for row in rows if _shown(row, options)]
+    shown = [row for row in _part_and_whole(rows) if _shown(row, options)]
     singles = describe(record, [measure, *others])
     return Decision(
         head=head,
@@ -85,6 +89,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
         placebo=placebo,
         notes=tuple(_record_notes(record, placebo)),
+        to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
 
 
@@ -97,6 +102,34 @@ def _placebo(record: Record, measure: Measure, margin: float, risk: float) -> tu
     strict = risk / max(1, study.comparisons)
     family = Family(PLACEBO_RISK, len(pairs), 1, primary=True, strict=strict, placebo=True)
     return tuple(family_rows(record, pairs, [measure], margin, family))
+
+
+def _says_the_same(record: Record, measure: Measure) -> bool:
+    """Whether a phase alone is just that phase, because there is never another one inside."""
+    kind, _, phase = measure.name.partition(":")
+    names = [m.name for m in record.head.measures]
+    if kind != "phase-alone" or f"phase:{phase}" not in names:
+        return False
+    alone, whole = (record.trials.readings[:, names.index(name)] for name in (measure.name, f"phase:{phase}"))
+    return bool(np.array_equal(alone, whole, equal_nan=True))
+
+
+def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
+    """Say on rows of the study's measure where a phase changed and the whole did not, or went the other way."""
+    whole = {(row.workload, row.arm): row for row in rows if row.measure.name == "elapsed"}
+    parts: dict[tuple[str, str], list[Row]] = {}
+    for row in rows:
+        place = row.workload, row.arm
+        if row.measure.name.startswith("phase:") and row.verdict in _CHANGED and row.relevance == "beyond":
+            all_of_it = whole.get(place)
+            if all_of_it and all_of_it.verdict in {"same", *_CHANGED} - {row.verdict}:
+                parts.setdefault(place, []).append(row)
+    return [
+        replace(row, notes=(*row.notes, say.part_and_whole(parts[place], whole[place])))
+        if row.primary and (place := (row.workload, row.arm)) in parts
+        else row
+        for row in rows
+    ]
 
 
 def _main_measure(record: Record) -> str:

@@ -22,6 +22,7 @@ from bystander.stats import (
 from bystander.verdicts import notes as say
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material
 from bystander.verdicts.rules import Case, outcome, placebo_outcome
+from bystander.verdicts.told import told_notes
 from bystander.verdicts.types import ArmSide, Note, Row
 
 __all__ = ["Family", "family_rows"]
@@ -81,15 +82,17 @@ def family_rows(
     """Return the rows of a family with their verdicts and intervals."""
     members = [(pair, measure) for measure in measures for pair in pairs]
     materials = [material(record, pair, measure, margin) for pair, measure in members]
+    if not family.primary:  # what only some programs tell of themselves counts only where it is told
+        there = [i for i, row in enumerate(materials) if row.testable]
+        members, materials = [members[i] for i in there], [materials[i] for i in there]
+        size = max(1, len(there))
+        family = replace(family, size=size, strict=family.alpha / size)
     groups = list(batches(materials))
     found = _tested(record, members, materials, groups, family)
     drafts = [
-        _judged(record, pair, measure, materials[i], found, i, family)
-        for i, (pair, measure) in enumerate(members)
-        if materials[i].testable or family.primary
+        _judged(record, pair, measure, materials[i], found, i, family) for i, (pair, measure) in enumerate(members)
     ]
-    places = [i for i in range(len(members)) if materials[i].testable or family.primary]
-    return _with_intervals(drafts, places, materials, groups, family)
+    return _with_intervals(drafts, materials, groups, family)
 
 
 def _tested(
@@ -161,6 +164,8 @@ def _judged(
         )
     )
     remarks = _remarks(record, pair, measure, stuff, sides)
+    if family.primary and not family.placebo:
+        remarks += told_notes(record, pair)
     return Row(
         workload=study.workloads[pair.workload].name,
         arm=study.arms[pair.arm].name,
@@ -210,16 +215,14 @@ def _remarks(
 
 def _with_intervals(
     drafts: Sequence[Row],
-    places: Sequence[int],
     materials: Sequence[Material],
     groups: Sequence[Batch],
     family: Family,
 ) -> list[Row]:
     """Fill in interval, relevance and the notes that depend on them."""
     count = len(materials)
-    error, low, high = np.ones(count), np.full(count, -np.inf), np.full(count, np.inf)
-    for draft, place in zip(drafts, places, strict=True):
-        error[place] = 1 - draft.confidence
+    low, high = np.full(count, -np.inf), np.full(count, np.inf)
+    error = np.array([1 - draft.confidence for draft in drafts])
     shown_low, shown_high = low.copy(), high.copy()
     strict = np.full(count, family.strict)
     for group in groups:
@@ -228,7 +231,7 @@ def _with_intervals(
         shown_low[group.rows], shown_high[group.rows] = ends
     return [
         _finished(draft, materials[i], (float(low[i]), float(high[i])), (float(shown_low[i]), float(shown_high[i])))
-        for draft, i in zip(drafts, places, strict=True)
+        for i, draft in enumerate(drafts)
     ]
 
 

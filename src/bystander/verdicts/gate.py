@@ -13,7 +13,9 @@ from bystander.verdicts.types import Decision, Row
 
 __all__ = ["GATE_WORDS", "GateFinding", "gate", "gate_words"]
 
-GATE_WORDS = ("slower", "faster", "more", "less", "failed", "unclear", "other-answer")
+GATE_WORDS = (
+    "slower", "faster", "more", "less", "lower", "higher", "failed", "unclear", "other-answer", "other-work",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -36,9 +38,9 @@ def gate_words(text: str) -> tuple[str, ...]:
 def gate(decision: Decision, words: Sequence[str], unrandomised: bool = False) -> GateFinding:
     """Return the primary rows that hold what is looked for.
 
-    Slower, faster, more and less count when Holm's adjustment (1979) over all comparisons of the
+    Changes count when Holm's adjustment (1979) over all comparisons of the
     stored plan shows the change at the study's risk, and the interval does not lie within the margin.
-    Failed, unclear and other answers count as the table shows them.
+    Failed, unclear, other answers and other work count as the table shows them.
 
     Parameters
     ----------
@@ -56,6 +58,8 @@ def gate(decision: Decision, words: Sequence[str], unrandomised: bool = False) -
 
 def _looked_for(row: Row, words: Sequence[str], certain: bool) -> bool:
     if "other-answer" in words and row.has("answer-differs"):
+        return True
+    if "other-work" in words and row.has("work-differs"):
         return True
     if row.verdict in ("failed", "unclear"):
         return row.verdict in words

@@ -197,6 +197,12 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
     return Note("answer-differs", f"{told}.")
 
 
+def part_and_whole(parts: Sequence[Row], whole: Row) -> Note:
+    """Tell that phases changed and the whole did not follow."""
+    told = ", ".join(f"{row.measure.label} is {row.verdict}" for row in parts)
+    return Note("part-and-whole", f"{told[0].upper()}{told[1:]}, but the whole is {whole.verdict}: see it over time.")
+
+
 def unrandomised(record: Record, pair: RowTrials) -> Note | None:
     """Tell when trials were not run in a random order, as far as an imported record can show it."""
     if record.head.origin != "imported" or not pair.reference.size or not pair.candidate.size:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Measure, Record, Status, Trials
+from bystander.design import UNMARKED, Measure, Record, Status, Trials
 from bystander.stats import Contrasts, median, pairwise_contrasts, walsh_contrasts
 from bystander.stats.signed_rank import WRITTEN_OUT
 from bystander.verdicts.floors import at_floor
@@ -18,6 +18,7 @@ __all__ = ["Batch", "Material", "RowTrials", "batches", "material", "row_trials"
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
 _BATCH_CONTRASTS = 4_000_000
+_DIFFERENCES = ("", "1", "share")  # counts and shares
 
 
 @dataclass(frozen=True)
@@ -106,7 +107,7 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
     """Return what is tested of a row for a measure, with failed trials kept as intervals."""
     trials = record.trials
     names = [m.name for m in record.head.measures]
-    values = trials.readings[:, names.index(measure.name)]
+    values = _values(trials, row, measure, names)
     reference, candidate = row.reference, row.candidate
     read = (np.isfinite(values[reference]) | (trials.status[reference] != Status.OK),
             np.isfinite(values[candidate]) | (trials.status[candidate] != Status.OK))  # fmt: skip
@@ -119,7 +120,7 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
         reference, candidate = reference[read[0]], candidate[read[1]]
     good = [values[side][trials.status[side] == Status.OK] for side in (reference, candidate)]
     medians = [median(side) for side in good]
-    ratio = measure.unit in ("s", "B") and all((side > 0).all() for side in good)
+    ratio = measure.unit not in _DIFFERENCES and all((side > 0).all() for side in good)
     sides, floor_readings = [], 0
     for side in (reference, candidate):
         low, high, floored = _ends(trials, side, values, measure, names)
@@ -130,6 +131,18 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
         "ratio" if ratio else "difference", float(scale_margin), sides[0], sides[1],
         (medians[0], medians[1]), row.paired, unread, floor_readings,
     )  # fmt: skip
+
+
+def _values(trials: Trials, row: RowTrials, measure: Measure, names: Sequence[str]) -> Floats:
+    """Return the readings of all trials; a phase that a trial of a program with phases did not have took no time."""
+    values = trials.readings[:, names.index(measure.name)]
+    if not measure.is_phase or UNMARKED not in names:
+        return values
+    mine = np.concatenate([row.reference, row.candidate])
+    if not np.isfinite(values[mine]).any():
+        return values
+    marked = np.isfinite(trials.readings[:, names.index(UNMARKED)])
+    return np.where(np.isnan(values) & marked, 0.0, values)
 
 
 def _log(values: Floats) -> Floats:

@@ -8,12 +8,13 @@ from functools import cached_property
 
 from bystander.design import Measure, RecordHead
 from bystander.verdicts.failures import Failure
+from bystander.verdicts.over_time import TrialsToSee
 from bystander.verdicts.single import Single
 
 __all__ = ["VERDICTS", "ArmSide", "Decision", "Note", "Row"]
 
 # Worst first: the order of rows wherever they are listed.
-VERDICTS = ("failed", "slower", "more", "unclear", "same", "less", "faster")
+VERDICTS = ("failed", "slower", "more", "lower", "unclear", "same", "higher", "less", "faster")
 
 
 @dataclass(frozen=True)
@@ -110,6 +111,8 @@ class Decision:
         Where trials failed, and how.
     placebo : tuple of Row
         The placebo against the reference, in the study's order; "unclear" where it shows nothing.
+    to_see : tuple of TrialsToSee
+        Trials that can be seen over time, for workloads whose programs told something.
     """
 
     head: RecordHead
@@ -123,6 +126,7 @@ class Decision:
     failures: tuple[Failure, ...] = ()
     placebo: tuple[Row, ...] = ()
     notes: tuple[Note, ...] = field(default=())
+    to_see: tuple[TrialsToSee, ...] = ()
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

@@ -213,10 +213,10 @@ def outcome_sentence(decision: Decision) -> str:
     rows = decision.primary
     if not rows:
         return "One arm alone: there is nothing to compare it with yet."
-    differs = sum(row.has("answer-differs") for row in rows)
     text = f"Of {len(rows)} comparison{'s' if len(rows) != 1 else ''}: {_counted(decision)}"
-    if differs:
-        text += f"; {differs} with another answer"
+    for code, what in (("answer-differs", "another answer"), ("work-differs", "other work")):
+        if count := sum(row.has(code) for row in rows):
+            text += f"; {count} with {what}"
     return text + "."
 
 
@@ -274,12 +274,25 @@ def failure_sentence(failure: Failure) -> str:
 
 
 def answer_sentence(rows: Sequence[Row]) -> str:
-    """Return a warning about rows whose answers differ, or ""."""
-    names = [row.workload for row in rows if row.has("answer-differs")]
-    if not names:
+    """Return a warning about rows whose answers or work differ, or ""."""
+    told = []
+    for code, one, several, why in (
+        ("answer-differs", "gives another answer", "give another answer",
+         "a faster wrong answer is no gain. bystander check shows the difference."),
+        ("work-differs", "does other work", "do other work", "arms that do not do the same are not comparable."),
+    ):  # fmt: skip
+        names = [row.workload for row in rows if row.has(code)]
+        if names:
+            told.append(f"{', '.join(names)} {one if len(names) == 1 else several}: {why}")
+    return " ".join(told)
+
+
+def see_sentence(decision: Decision) -> str:
+    """Return how a trial is seen over time, or ""."""
+    if not decision.to_see:
         return ""
-    verb = "gives another answer" if len(names) == 1 else "give another answer"
-    return f"{', '.join(names)} {verb}: a faster wrong answer is no gain. bystander check shows the difference."
+    one = decision.to_see[0]
+    return f"Over time: bystander records show {decision.head.name} --trial {one.middle} --to trial.html."
 
 
 def next_sentence(decision: Decision) -> str:
@@ -293,7 +306,7 @@ def next_sentence(decision: Decision) -> str:
     failed = [row for row in rows if row.verdict == "failed"]
     if failed:
         return f"Next: bystander check tries {failed[0].workload} once and shows how it fails."
-    worse = [row for row in rows if row.verdict in ("slower", "more")]
+    worse = [row for row in rows if row.verdict in ("slower", "more", "lower")]
     if worse:
         return f"Next: look at what changed for {worse[0].workload}; bystander report {name} --to review.html shows it."
     unclear = [row for row in rows if row.verdict == "unclear"]

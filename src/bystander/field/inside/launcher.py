@@ -132,8 +132,12 @@ def end_tree(seconds=5.0):
 
 
 def printed(request):
-    """Return how many bytes the trial has printed so far."""
-    return os.stat(request["stdout"]).st_size + os.stat(request["stderr"]).st_size
+    """Return how many bytes the trial has printed so far, or told of itself."""
+    size = os.stat(request["stdout"]).st_size + os.stat(request["stderr"]).st_size
+    try:
+        return size + os.stat(request["marks"]).st_size if request.get("marks") else size
+    except OSError:
+        return size
 
 
 class Exits:

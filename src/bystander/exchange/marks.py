@@ -1,0 +1,208 @@
+"""What programs tell of themselves while they run, line by line; see docs/marks.md for the format."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from bystander.design import Lane, Timeline, Told
+from bystander.units import SIZE_UNITS, TIME_UNITS
+
+__all__ = ["Spans", "read_marks"]
+
+_WALL_NS = 10**18  # larger times are on the wall clock: no machine runs for thirty years
+_MOST_NS = 2**62
+_SIDES = ("less", "more", "")
+_PROBLEMS = ("broken lines", "ends of nothing", "phases without an end", "outside of the trial")
+
+
+@dataclass
+class Spans:
+    """Instances of phases as they are gathered, one list a column; times in ns on the monotonic clock."""
+
+    begin: list[int] = field(default_factory=list)
+    end: list[int] = field(default_factory=list)  # -1 where it never ended
+    cpu: list[int] = field(default_factory=list)
+    name: list[int] = field(default_factory=list)
+    label: list[int] = field(default_factory=list)
+    lane: list[int] = field(default_factory=list)
+    own: list[object] = field(default_factory=list)  # by what others name it as the one around; 0 for nothing
+    around: list[object] = field(default_factory=list)
+    names: dict[str, int] = field(default_factory=dict)
+    labels: dict[str, int] = field(default_factory=lambda: {"": 0})
+    lanes: dict[tuple[int, int], int] = field(default_factory=dict)
+    titles: dict[tuple[int, int], str] = field(default_factory=dict)
+
+    def add(
+        self, begin: int, end: int, name: str, label: str = "", process: int = 0, thread: int = 0, cpu: int = -1,
+        own: object = 0, around: object = 0,
+    ) -> None:  # fmt: skip
+        """Add one instance."""
+        self.begin.append(begin)
+        self.end.append(end)
+        self.cpu.append(cpu)
+        self.name.append(self.names.setdefault(name, len(self.names)))
+        self.label.append(self.labels.setdefault(label, len(self.labels)))
+        self.lane.append(self.lanes.setdefault((process, thread), len(self.lanes)))
+        self.own.append(own)
+        self.around.append(around)
+
+    def timeline(self, started_ns: int, length_ns: int, problems: Counter[str]) -> Timeline:
+        """Return them from the trial's start; one that never ended ends with the trial.
+
+        The one around each is left open where the instance does not name it: -2.
+        """
+        begin, end = np.array(self.begin, dtype=np.int64), np.array(self.end, dtype=np.int64)
+        unended = end < 0
+        begin, end = begin - started_ns, np.where(unended, length_ns, end - started_ns)
+        end = np.maximum(begin, end)
+        slack = max(1_000_000, length_ns // 100)
+        outside = int(np.count_nonzero((begin < -slack) | (end > length_ns + slack)))
+        for problem, count in ((_PROBLEMS[2], int(np.count_nonzero(unended))), (_PROBLEMS[3], outside)):
+            if count:
+                problems[problem] += count
+        at = {own: i for i, own in enumerate(self.own) if own}
+        around = [at.get(one, -1) if own else -2 for own, one in zip(self.own, self.around, strict=True)]
+        lanes = tuple(Lane(process, thread, self.titles.get((process, thread), "")) for process, thread in self.lanes)
+        cpu, name, label, lane, inside = (
+            np.array(column, dtype=np.int64) for column in (self.cpu, self.name, self.label, self.lane, around)
+        )
+        return Timeline(
+            tuple(self.names), tuple(self.labels), lanes, begin, end, cpu, name, label, lane, inside, unended, length_ns
+        )
+
+
+class _Reader:
+    """Reads lines one after another."""
+
+    def __init__(self, wall_offset_ns: int) -> None:
+        self.spans = Spans()
+        self.readings: dict[str, tuple[float, str, str]] = {}
+        self.items: dict[str, float] = {}
+        self.intervals: dict[str, list[float]] = {}
+        self.deadlines: dict[str, float] = {}
+        self.costs: dict[int, int] = {}
+        self.problems: Counter[str] = Counter()
+        self._offset = wall_offset_ns
+        self._open: dict[tuple[str, str, int, int], list[tuple[int, object, object]]] = {}
+        self.kinds = {
+            "phase": self._phase, "begin": self._begin, "end": self._end, "thread": self._thread, "cost": self._cost,
+            "reading": self._reading, "items": self._items, "interval": self._interval, "deadline": self._deadline,
+        }  # fmt: skip
+
+    def _time(self, word: str) -> int:
+        at = int(word)
+        if not 0 <= at < _MOST_NS:
+            raise ValueError(word)
+        return at - self._offset if at >= _WALL_NS else at
+
+    def _phase(self, begin: str, took: str, name: str, label: str = "", process: str = "0", thread: str = "0",
+               cpu: str = "-1", own: str = "0", around: str = "0") -> None:  # fmt: skip
+        if not name or not 0 <= int(took) < _MOST_NS or not -1 <= int(cpu) < _MOST_NS:
+            raise ValueError(name)
+        at = self._time(begin)
+        self.spans.add(at, at + int(took), name, label, int(process), int(thread), int(cpu), int(own), int(around))
+
+    def _begin(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0",
+               own: str = "0", around: str = "0") -> None:  # fmt: skip
+        if not name:
+            raise ValueError(name)
+        key = name, label, int(process), int(thread)
+        self._open.setdefault(key, []).append((self._time(at), int(own), int(around)))
+
+    def _end(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0") -> None:
+        key = name, label, int(process), int(thread)
+        if not self._open.get(key):
+            self.problems[_PROBLEMS[1]] += 1
+            return
+        begin, own, around = self._open[key].pop()
+        self.spans.add(begin, max(begin, self._time(at)), *key, own=own, around=around)
+
+    def _thread(self, process: str, thread: str, title: str) -> None:
+        self.spans.titles[int(process), int(thread)] = title
+
+    def _cost(self, process: str, one_ns: str) -> None:
+        self.costs[int(process)] = int(one_ns)
+
+    def _reading(self, name: str, value: str, unit: str = "", better: str = "less") -> None:
+        if not name or better not in _SIDES:
+            raise ValueError(better)
+        factor, base = _factor(unit)
+        self.readings[name] = _number(value) * factor, base, better
+
+    def _items(self, name: str, count: str) -> None:
+        self.items[name] = self.items.get(name, 0.0) + _number(count)
+
+    def _interval(self, name: str, seconds: str) -> None:
+        self.intervals.setdefault(name, []).append(_number(seconds))
+
+    def _deadline(self, name: str, seconds: str) -> None:
+        self.deadlines[name] = _number(seconds)
+
+    def leave_open(self) -> None:
+        """Take phases that were begun and never ended as they are."""
+        for key, begun in self._open.items():
+            for begin, own, around in begun:
+                self.spans.add(begin, -1, *key, own=own, around=around)
+
+
+def _number(word: str) -> float:
+    value = float(word)
+    if not math.isfinite(value):
+        raise ValueError(word)
+    return value
+
+
+def _factor(unit: str) -> tuple[float, str]:
+    if unit in TIME_UNITS:
+        return TIME_UNITS[unit], "s"
+    return (float(SIZE_UNITS[unit]), "B") if unit in SIZE_UNITS else (1.0, "" if unit == "1" else unit)
+
+
+def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int, spans: Spans | None = None) -> Told:
+    """Return what the lines of a trial tell; a line that says nothing is counted, and a torn last one left out.
+
+    Parameters
+    ----------
+    started_ns, length_ns : int
+        When the trial started on the monotonic clock, and how long it took.
+    wall_offset_ns : int
+        Wall time less monotonic time.
+    spans : Spans, optional
+        Instances that came another way, to which those of the lines are added.
+
+    Returns
+    -------
+    Told
+        In its timeline `around` is -2 where the instance around is to be found from the times.
+    """
+    reader = _Reader(wall_offset_ns)
+    reader.spans = spans or reader.spans
+    lines = data.decode("utf-8", "replace").split("\n")
+    if lines.pop():
+        reader.problems[_PROBLEMS[0]] += 1  # the end of the file, torn off
+    for line in lines:
+        kind, *words = line.split("\t")
+        take = reader.kinds.get(kind)
+        try:
+            if take is not None:
+                take(*words)  # type: ignore[operator]
+            elif line:
+                reader.problems[_PROBLEMS[0]] += 1
+        except (ValueError, TypeError, OverflowError):
+            reader.problems[_PROBLEMS[0]] += 1
+    reader.leave_open()
+    timeline = reader.spans.timeline(started_ns, length_ns, reader.problems)
+    by_process = Counter(timeline.lanes[lane].process for lane in timeline.lane.tolist())
+    return Told(
+        timeline,
+        reader.readings,
+        reader.items,
+        {name: np.array(values) for name, values in reader.intervals.items()},
+        reader.deadlines,
+        float(sum(reader.costs.get(process, 0) * count for process, count in by_process.items())),
+        dict(reader.problems),
+    )

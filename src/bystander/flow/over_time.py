@@ -1,0 +1,136 @@
+"""`bystander records show --trial`: the trials of one block over time, drawn or as spans."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.archive import Archive
+from bystander.design import Record, Status, Timeline
+from bystander.errors import UsageError
+from bystander.exchange import spans_json
+from bystander.report import TrialSide, trial_page, trial_svg
+from bystander.stats import warm_from
+from bystander.units import duration_text
+
+__all__ = ["trial_over_time"]
+
+_SUFFIXES = (".html", ".svg", ".json")
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Which trial is meant; without an arm all those of its block."""
+
+    workload: int
+    block: int
+    arm: int | None
+
+
+def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) -> str:
+    """Return one trial over time, with those of its block under the other arms.
+
+    Parameters
+    ----------
+    trial : str
+        "WORKLOAD/BLOCK" or "WORKLOAD/BLOCK/ARM", as outputs name it.
+    suffix : str
+        ".html" for a page, ".svg" for the picture alone, ".json" for spans in the form of OTLP.
+
+    Raises
+    ------
+    UsageError
+        When the record has no such trial, or nothing was told of it.
+    """
+    if suffix not in _SUFFIXES:
+        raise UsageError(f'--to: a trial is written as .html, .svg or .json (OTLP spans), not as "{suffix}"')
+    with Archive(archive) as kept:
+        record = kept.load(name, halves=True)
+        place = _place(record, trial)
+        told = kept.timelines(record.head.name, place.workload, place.block)
+    arms = _arms(record, place, told)
+    if suffix == ".json":
+        return _spans(record, place, told, arms)
+    title = f"{record.head.study.workloads[place.workload].name}, block {place.block}, record {record.head.name}"
+    sides = [_side(record, place, arm, told.get(arm, (0.0, None))[1]) for arm in arms]
+    return trial_svg(title, sides) if suffix == ".svg" else trial_page(title, sides, record.head.notes)
+
+
+def _place(record: Record, trial: str) -> _Place:
+    study = record.head.study
+    arms = [arm.name for arm in study.arms]
+    words = trial.split("/")
+    arm = arms.index(words.pop()) if len(words) > 2 and words[-1] in arms else None
+    workload, number = "/".join(words[:-1]), words[-1]
+    names = [one.name for one in study.workloads]
+    if workload not in names or not number.isdecimal():
+        example = _example(record)
+        raise UsageError(
+            f'--trial: "{trial}" is no trial of record {record.head.name}; write WORKLOAD/BLOCK or '
+            f"WORKLOAD/BLOCK/ARM, for example {example}"
+        )
+    place = _Place(names.index(workload), int(number), arm)
+    if not _rows(record, place).any():
+        raise UsageError(f"--trial: record {record.head.name} has no block {number} of {workload}")
+    return place
+
+
+def _example(record: Record) -> str:
+    trials = record.trials
+    row = next(iter([*record.told, *(row for row, _ in record.samples)]), 0)
+    if not len(trials):
+        return "year/0"
+    return f"{record.head.study.workloads[trials.workload[row]].name}/{trials.block[row]}"
+
+
+def _rows(record: Record, place: _Place) -> NDArray[np.bool_]:
+    trials = record.trials
+    found: NDArray[np.bool_] = (trials.workload == place.workload) & (trials.block == place.block)
+    return found
+
+
+def _arms(record: Record, place: _Place, told: dict[int, tuple[float, Timeline]]) -> list[int]:
+    """Return the arms to draw: the reference, and the one that is named or all."""
+    rows = np.flatnonzero(_rows(record, place))
+    sampled = {int(record.trials.arm[row]) for row in rows.tolist() if (row, "elapsed") in record.samples}
+    there = sorted({arm for arm, (_, line) in told.items() if len(line)} | sampled)
+    wanted = [arm for arm in there if place.arm is None or arm in (0, place.arm)]
+    if not wanted or (place.arm is not None and place.arm not in wanted):
+        raise UsageError(
+            "--trial: its program marked no phases and no samples were taken, so there is nothing to draw; "
+            "docs/marks.md tells how phases are marked"
+        )
+    return wanted
+
+
+def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> TrialSide:
+    trials = record.trials
+    row = int(np.flatnonzero(_rows(record, place) & (trials.arm == arm))[0])
+    names = [measure.name for measure in record.head.measures]
+    elapsed = float(trials.readings[row, names.index("elapsed")])
+    samples = record.samples.get((row, "elapsed"))
+    told = duration_text(elapsed) + (" an iteration" if samples is not None else "")
+    if trials.status[row] != Status.OK:
+        told += f", {Status(int(trials.status[row])).text}"
+    values = () if samples is None else tuple(samples.tolist())
+    warm = 0 if samples is None else warm_from(samples)
+    return TrialSide(record.head.study.arms[arm].name, told, line, values, warm)
+
+
+def _spans(record: Record, place: _Place, told: dict[int, tuple[float, Timeline]], arms: list[int]) -> str:
+    """Return one document a line, one for each arm."""
+    study, documents = record.head.study, []
+    for arm in arms:
+        started_s, line = told.get(arm, (0.0, None))
+        if line is None:
+            continue
+        title = f"{study.workloads[place.workload].name}/{place.block}/{study.arms[arm].name}"
+        trace = hashlib.sha256(f"{record.head.uuid} {title}".encode()).hexdigest()[:32]
+        documents.append(spans_json(line, trace, round(started_s * 1e9), title))
+    if not documents:
+        raise UsageError("--trial: its program marked no phases, so there are no spans to write")
+    return "".join(documents)

@@ -1,0 +1,65 @@
+"""Which trials are worth seeing over time: the middle one of a workload, and the slowest."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bystander.design import Record, Status
+
+__all__ = ["TrialsToSee", "over_time_lines", "trials_to_see"]
+
+_MOST_LINES = 8
+
+
+@dataclass(frozen=True)
+class TrialsToSee:
+    """Names of trials, as `bystander records show --trial` takes them.
+
+    Attributes
+    ----------
+    middle : str
+        The block whose change is the median of all.
+    slowest : str
+        The block with the longest trial.
+    """
+
+    workload: str
+    middle: str
+    slowest: str
+
+
+def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
+    """Return trials of each workload that was told something over time, or sampled."""
+    trials, study = record.trials, record.head.study
+    names = [measure.name for measure in record.head.measures]
+    shown = sorted({int(trials.workload[row]) for row in [*record.told, *(row for row, _ in record.samples)]})
+    if "elapsed" not in names:
+        return ()
+    elapsed = trials.readings[:, names.index("elapsed")]
+    found = []
+    for w in shown:
+        good = (trials.workload == w) & (trials.status == Status.OK) & np.isfinite(elapsed) & (trials.block >= 0)
+        if not good.any():
+            continue
+        blocks = np.unique(trials.block[good])
+        table = np.full((blocks.size, len(study.arms)), np.nan)
+        table[np.searchsorted(blocks, trials.block[good]), trials.arm[good]] = elapsed[good]
+        change = table[:, -1] - (table[:, 0] if len(study.arms) > 1 else 0.0)
+        known = np.flatnonzero(np.isfinite(change))
+        middle = blocks[known[np.argsort(change[known])[known.size // 2]]] if known.size else blocks[0]
+        block, arm = np.unravel_index(int(np.nanargmax(table)), table.shape)
+        name = study.workloads[w].name
+        slowest = f"{name}/{blocks[block]}/{study.arms[arm].name}"
+        found.append(TrialsToSee(name, f"{name}/{middle}", slowest))
+    return tuple(found)
+
+
+def over_time_lines(record: Record) -> list[str]:
+    """Return lines that name trials to see over time; none where there is nothing to see."""
+    found = trials_to_see(record)
+    lines = [f"over time: {one.middle} (the middle), {one.slowest} (the slowest)" for one in found[:_MOST_LINES]]
+    if found:
+        lines.append(f"bystander records show {record.head.name} --trial {found[0].middle} --to trial.html draws one")
+    return lines

@@ -1,0 +1,114 @@
+"""What programs told of themselves, in plain words: other work, marks that went wrong, an instance that stands out."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import MARKS_COST, Record
+from bystander.stats import median
+from bystander.units import quantity_text, share_text
+from bystander.verdicts.pairs import RowTrials
+from bystander.verdicts.types import Note
+
+__all__ = ["told_notes"]
+
+_DEAR = 0.01  # share of a trial that its marks may take before it is said
+_FAR, _TIMES = 5.0, 2.0  # robust standard deviations, and factor, by which an instance stands out
+_UNENDED = "phases without an end"
+
+
+def told_notes(record: Record, pair: RowTrials) -> list[Note]:
+    """Return what is to be said of a workload whose programs told something."""
+    notes = _work(record, pair)
+    rows = np.concatenate([pair.reference, pair.candidate]).tolist()
+    told = [record.told[row] for row in rows if row in record.told]
+    if not told:
+        return notes
+    problems: Counter[str] = Counter()
+    for one in told:
+        problems.update(dict.fromkeys(one.get("problems", {}), 1))
+    for problem, count in problems.items():
+        trials = f"{count} of {len(rows)} trials"
+        if problem == _UNENDED:
+            notes.append(Note("phase-unended", f"In {trials} a phase has no end; it is counted to the trial's end."))
+        else:
+            notes.append(Note("marks-broken", f"In {trials} some marks say nothing: {problem}."))
+    return notes + _cost(record, pair) + _outstanding(record, pair)
+
+
+def _work(record: Record, pair: RowTrials) -> list[Note]:
+    """Tell when the arms did not do the same work."""
+    trials, study, told = record.trials, record.head.study, []
+    for j, measure in enumerate(record.head.measures):
+        if not measure.is_work:
+            continue
+        first, second = (trials.readings[side, j] for side in (pair.reference, pair.candidate))
+        known = [side[np.isfinite(side)] for side in (first, second)]
+        if not all(side.size for side in known):
+            continue
+        if pair.paired:
+            both = np.isfinite(first) & np.isfinite(second)
+            differs = bool((first[both] != second[both]).any())
+        else:
+            differs = median(known[0]) != median(known[1])
+        if differs:
+            amounts = [quantity_text(median(side), measure.unit) for side in known]
+            told.append(f"{measure.label} {amounts[0]} and {amounts[1]}")
+    if not told:
+        return []
+    names = f"{study.arms[0].name} and {study.arms[pair.arm].name}"
+    return [Note("work-differs", f"{names} do not do the same work: {'; '.join(told)}.")]
+
+
+def _cost(record: Record, pair: RowTrials) -> list[Note]:
+    """Tell when the marks themselves take more than a hundredth of a trial."""
+    names = [measure.name for measure in record.head.measures]
+    if MARKS_COST not in names or "elapsed" not in names:
+        return []
+    cost, elapsed = (record.trials.readings[:, names.index(name)] for name in (MARKS_COST, "elapsed"))
+    shares = []
+    for side in (pair.reference, pair.candidate):
+        share = cost[side] / elapsed[side]
+        shares.append(median(share[np.isfinite(share)]) if np.isfinite(share).any() else 0.0)
+    if max(shares) <= _DEAR:
+        return []
+    return [Note("marks-cost", f"Marking phases takes about {share_text(max(shares))} of a trial; mark fewer.")]
+
+
+def _outstanding(record: Record, pair: RowTrials) -> list[Note]:
+    """Name an instance that takes much longer than its like, in the candidate where there is one."""
+    study, notes = record.head.study, []
+    told = [one for row in pair.candidate.tolist() if (one := record.told.get(row))]
+    phases = dict.fromkeys(name for one in told for name in one.get("labels", {}))
+    for phase in phases:
+        by_label: dict[str, list[float]] = {}
+        for one in told:
+            for label, seconds in one["labels"].get(phase, {}).items():
+                by_label.setdefault(label, []).append(seconds)
+        labels = list(by_label)
+        typical = np.array([median(np.array(by_label[label])) for label in labels])
+        place = _stands_out(typical)
+        if place is not None:
+            like = median(np.delete(typical, place))
+            notes.append(
+                Note(
+                    "stands-out",
+                    f"Phase {phase}: {labels[place]} takes {typical[place] / like:.1f} times as long as its like "
+                    f"({quantity_text(float(typical[place]), 's', 2)}, {quantity_text(like, 's', 2)} typically, under "
+                    f"{study.arms[pair.arm].name}).",
+                )
+            )
+    return notes
+
+
+def _stands_out(typical: NDArray[np.float64]) -> int | None:
+    """Return the place of the longest, where it is far from the others by both measures; None otherwise."""
+    place = int(np.argmax(typical))
+    others = np.delete(typical, place)
+    middle = median(others)
+    spread = 1.4826 * median(np.abs(others - middle))
+    far = typical[place] > middle + _FAR * spread and typical[place] > _TIMES * middle
+    return place if others.size >= 3 and middle > 0 and far else None
