@@ -15,7 +15,9 @@ environment variable BYSTANDER_MARKS names a file; then lines are appended to th
     deadline("answer", 0.020)               # by when an answer must be there
 """
 
+import array
 import atexit
+import binascii
 import contextvars
 import functools
 import itertools
@@ -28,9 +30,11 @@ __all__ = ["deadline", "flush", "interval", "items", "listening", "phase", "read
 
 _FILE = os.environ.get("BYSTANDER_MARKS", "")
 listening = bool(_FILE)
-_MOST_HELD = 2000
+_MOST_HELD, _MOST_PLACES = 2000, 5000
+_IN_TASK = -2  # in the place of a CPU time
 _GENERATOR, _COROUTINE = 0x20, 0x80  # bits of a code object's flags
 _FLUSH_NS = 50_000_000
+_SHORT_NS = 20_000  # reading the CPU time of a phase takes as long as all else: not where it is so short
 
 
 class _Nothing:
@@ -48,10 +52,12 @@ class _Nothing:
 
 _NOTHING = _Nothing()
 _task = contextvars.ContextVar("bystander_task", default=0)  # the phase around, in tasks of an event loop
-_lane = threading.local()
-_held = []  # phases that ended
+_now, _cpu_time, _module = time.monotonic_ns, time.thread_time_ns, sys.modules.get
+_local = threading.local()
+_lanes = []  # of all threads that had phases
 _lines = []  # everything else
-_open = {}  # phases that have not ended
+_short = set()  # names of phases whose last instance was short
+_open = set()  # phases that have not ended
 _ids = itertools.count(os.getpid() << 32 | 1)  # of no other process
 _flushed_ns = time.monotonic_ns()
 _writing = threading.Lock()
@@ -59,77 +65,21 @@ _cost_ns = 0
 _registered = False
 
 
-class _Phase:
-    """One instance of a phase, or the decorator that makes one for every call."""
+class _Lane:
+    """What a thread holds: by name and label, begin, length and CPU time of each phase, one after another."""
 
-    __slots__ = ("around", "begin", "cpu", "id", "label", "name", "thread", "token")
+    __slots__ = ("held", "number", "thread")
 
-    def __init__(self, name, label):
-        self.name = name
-        self.label = label
-
-    def __enter__(self):
-        try:
-            self.thread = _lane.id
-        except AttributeError:
-            self.thread = _new_lane()
-        _open[id(self)] = self
-        loops = sys.modules.get("asyncio.events")
-        if loops is not None and loops._get_running_loop() is not None:
-            # Tasks take turns on one thread: its CPU time is not theirs, and what lies within is not inside.
-            self.around = _task.get()
-            self.id = next(_ids)
-            self.token = _task.set(self.id)
-            self.cpu = -1
-        else:
-            self.id = 0
-            self.cpu = time.thread_time_ns()
-        self.begin = time.monotonic_ns()
-        return self
-
-    def __exit__(self, kind, error, trace):
-        end = time.monotonic_ns()
-        if self.id:
-            self._leave_task()
-        else:
-            self.cpu = time.thread_time_ns() - self.cpu
-        _open.pop(id(self), None)
-        self.token = end
-        _held.append(self)
-        if end - _flushed_ns > _FLUSH_NS or len(_held) >= _MOST_HELD:
-            flush()
-
-    def _leave_task(self):
-        try:
-            _task.reset(self.token)
-        except ValueError:  # it ends in another task than it began in
-            pass
-
-    def __call__(self, function):
-        name, label, kind = self.name, self.label, function.__code__.co_flags
-        if kind & _COROUTINE:
-
-            async def marked(*words, **named):
-                with _Phase(name, label):
-                    return await function(*words, **named)
-
-        elif kind & _GENERATOR:
-
-            def marked(*words, **named):
-                with _Phase(name, label):
-                    return (yield from function(*words, **named))
-
-        else:
-
-            def marked(*words, **named):
-                with _Phase(name, label):
-                    return function(*words, **named)
-
-        return functools.wraps(function)(marked)
+    def __init__(self):
+        self.held = {}
+        self.number = threading.get_native_id()
+        self.thread = threading.current_thread()
+        _lanes.append(self)
+        _lines.append(("thread", os.getpid(), self.number, self.thread.name))
 
 
-def phase(name, label=""):
-    """Mark a part of the program: a context, and a decorator of functions.
+class phase:  # noqa: N801
+    """Marks a part of the program: a context, and a decorator of functions.
 
     Parameters
     ----------
@@ -138,7 +88,81 @@ def phase(name, label=""):
     label : str
         Tells like instances apart: which file, which berth.
     """
-    return _Phase(name, label)
+
+    __slots__ = ("around", "begin", "cpu", "id", "label", "lane", "name", "token")
+
+    def __init__(self, name, label=""):
+        self.name = name
+        self.label = label
+
+    def __enter__(self):
+        try:
+            self.lane = _local.lane
+        except AttributeError:
+            self.lane = _local.lane = _Lane()
+        _open.add(self)
+        loops = _module("asyncio.events")
+        if loops is not None and loops._get_running_loop() is not None:
+            # Tasks take turns on one thread: its CPU time is not theirs, and what lies within is not inside.
+            self.around = _task.get()
+            self.id = next(_ids)
+            self.token = _task.set(self.id)
+            self.cpu = _IN_TASK
+        else:
+            self.cpu = -1 if self.name in _short else _cpu_time()
+        self.begin = _now()
+        return self
+
+    def __exit__(self, kind, error, trace):
+        end = _now()
+        took, cpu = end - self.begin, self.cpu
+        _open.discard(self)
+        if cpu == _IN_TASK:
+            self._leave_task(took)
+        else:
+            if cpu >= 0:
+                cpu = _cpu_time() - cpu
+                if took < _SHORT_NS:
+                    _short.add(self.name)
+            elif took >= _SHORT_NS:
+                _short.discard(self.name)
+            held, what = self.lane.held, (self.name, self.label)
+            try:
+                held[what].extend((self.begin, took, cpu))
+            except KeyError:
+                held[what] = array.array("q", (self.begin, took, cpu))
+        if end - _flushed_ns > _FLUSH_NS:
+            flush()
+
+    def _leave_task(self, took):
+        try:
+            _task.reset(self.token)
+        except ValueError:  # it ends in another task than it began in
+            pass
+        where = self.name, self.label, os.getpid(), self.lane.number
+        _lines.append(("phase", self.begin, took, *where, -1, self.id, self.around))
+
+    def __call__(self, function):  # noqa: D102
+        name, label, kind = self.name, self.label, function.__code__.co_flags
+        if kind & _COROUTINE:
+
+            async def marked(*words, **named):
+                with phase(name, label):
+                    return await function(*words, **named)
+
+        elif kind & _GENERATOR:
+
+            def marked(*words, **named):
+                with phase(name, label):
+                    return (yield from function(*words, **named))
+
+        else:
+
+            def marked(*words, **named):
+                with phase(name, label):
+                    return function(*words, **named)
+
+        return functools.wraps(function)(marked)
 
 
 if not listening:
@@ -184,30 +208,36 @@ def deadline(name, seconds):
 def flush():
     """Write what is held; it is also done from time to time, and at the end of the process."""
     global _flushed_ns
+    told, process = [], os.getpid()
     with _writing:
-        held, lines = _taken(_held), _taken(_lines)
+        for lane in list(_lanes):
+            alive = lane.thread.is_alive()
+            for (name, label), values in list(lane.held.items()):
+                if values:
+                    words = (name, label, process, lane.number, _packed(_taken(values)))
+                    told.append(("phases", *words))
+            if len(lane.held) > _MOST_PLACES and lane is getattr(_local, "lane", None):
+                lane.held = {}  # by its own thread only: another one would lose what it adds meanwhile
+            if not alive:
+                _lanes.remove(lane)
+        told += _taken(_lines)
         _flushed_ns = time.monotonic_ns()
-    told, process, places = [], os.getpid(), {}
-    for one in held:
-        what = one.name, one.label, one.thread
-        place = places.get(what) or places.setdefault(what, _place(process, *what))
-        told.append(f"phase\t{one.begin}\t{one.token - one.begin}{place}{one.cpu}")
-        told.append(f"\t{one.id}\t{one.around}\n" if one.id else "\n")
-    told += ["\t".join(map(_clean, words)) + "\n" for words in lines]
     if told:
-        _append("".join(told).encode("utf-8", "replace"))
-
-
-def _place(process, name, label, thread):
-    return f"\t{_clean(name)}\t{_clean(label)}\t{process}\t{thread}\t"
+        _append("".join(["\t".join(map(_clean, words)) + "\n" for words in told]).encode("utf-8", "replace"))
 
 
 def _taken(kept):
-    """Take what a list holds, while other threads go on appending to it."""
-    count = len(kept)
-    taken = kept[:count]
-    del kept[:count]
+    """Take what a list or array holds, while other threads go on appending to it."""
+    taken = kept[:]
+    del kept[: len(taken)]
     return taken
+
+
+def _packed(values):
+    """Return numbers as text: little-endian, eight bytes each, in base 64."""
+    if sys.byteorder == "big":
+        values.byteswap()
+    return binascii.b2a_base64(values, newline=False).decode()
 
 
 def _append(data):
@@ -229,19 +259,12 @@ def _clean(text):
     return " ".join(text.split()) if "\t" in text or "\n" in text or "\r" in text else text
 
 
-def _new_lane():
-    """Give this thread its number, and tell its name once."""
-    _lane.id = threading.get_native_id()
-    _lines.append(("thread", os.getpid(), _lane.id, threading.current_thread().name))
-    return _lane.id
-
-
 def _last_words():
     """Tell what a phase costs here, and which ones never ended; write all that is held."""
     _lines.append(("cost", os.getpid(), _cost_ns))
-    for one in sorted(_open.values(), key=lambda one: one.begin):
-        around = (one.id, one.around) if one.id else ()
-        _lines.append(("begin", one.begin, one.name, one.label, os.getpid(), one.thread, *around))
+    for one in sorted(_open, key=lambda one: one.begin):
+        around = (one.id, one.around) if one.cpu == _IN_TASK else ()
+        _lines.append(("begin", one.begin, one.name, one.label, os.getpid(), one.lane.number, *around))
     flush()
 
 
@@ -251,11 +274,11 @@ def _measured_cost_ns():
     for _ in range(5):
         begin = time.monotonic_ns()
         for _ in range(8):
-            with _Phase("", ""):
+            with phase("", ""):
                 pass
         took = (time.monotonic_ns() - begin) // 8
         least = took if least is None else min(least, took)
-    del _held[:]
+    _local.lane.held.clear()
     return least
 
 
@@ -270,11 +293,11 @@ def _before_fork():
 
 def _after_fork():
     """What was open or held belongs to the parent."""
-    global _ids, _writing, _lane
+    global _ids, _writing, _local
     _writing = threading.Lock()
-    _lane = threading.local()
+    _local = threading.local()
     _open.clear()
-    del _held[:], _lines[:]
+    del _lanes[:], _lines[:]
     _ids = itertools.count(os.getpid() << 32 | 1)
 
 

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import base64
 import math
 from collections import Counter
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from bystander.design import Lane, Timeline, Told
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
 __all__ = ["Spans", "read_marks"]
 
+Integers = NDArray[np.int64]
 _WALL_NS = 10**18  # larger times are on the wall clock: no machine runs for thirty years
 _MOST_NS = 2**62
 _SIDES = ("less", "more", "")
@@ -49,6 +52,19 @@ class Spans:
         self.lane.append(self.lanes.setdefault((process, thread), len(self.lanes)))
         self.own.append(own)
         self.around.append(around)
+
+    def add_many(
+        self, begin: Integers, end: Integers, cpu: Integers, name: str, label: str, process: int, thread: int
+    ) -> None:
+        """Add many instances of one name and label on one thread."""
+        self.begin += begin.tolist()
+        self.end += end.tolist()
+        self.cpu += cpu.tolist()
+        self.name += [self.names.setdefault(name, len(self.names))] * begin.size
+        self.label += [self.labels.setdefault(label, len(self.labels))] * begin.size
+        self.lane += [self.lanes.setdefault((process, thread), len(self.lanes))] * begin.size
+        self.own += [0] * begin.size
+        self.around += [0] * begin.size
 
     def timeline(self, started_ns: int, length_ns: int, problems: Counter[str]) -> Timeline:
         """Return them from the trial's start; one that never ended ends with the trial.
@@ -89,9 +105,17 @@ class _Reader:
         self._offset = wall_offset_ns
         self._open: dict[tuple[str, str, int, int], list[tuple[int, object, object]]] = {}
         self.kinds = {
-            "phase": self._phase, "begin": self._begin, "end": self._end, "thread": self._thread, "cost": self._cost,
-            "reading": self._reading, "items": self._items, "interval": self._interval, "deadline": self._deadline,
-        }  # fmt: skip
+            "phase": self._phase,
+            "phases": self._phases,
+            "begin": self._begin,
+            "end": self._end,
+            "thread": self._thread,
+            "cost": self._cost,
+            "reading": self._reading,
+            "items": self._items,
+            "interval": self._interval,
+            "deadline": self._deadline,
+        }
 
     def _time(self, word: str) -> int:
         at = int(word)
@@ -105,6 +129,15 @@ class _Reader:
             raise ValueError(name)
         at = self._time(begin)
         self.spans.add(at, at + int(took), name, label, int(process), int(thread), int(cpu), int(own), int(around))
+
+    def _phases(self, name: str, label: str, process: str, thread: str, packed: str) -> None:
+        """Many of one name and label: begin, length and CPU time of each."""
+        table = np.frombuffer(base64.b64decode(packed, validate=True), "<i8").reshape(-1, 3)
+        begin, took, cpu = table.T
+        if not name or (begin < 0).any() or (took < 0).any() or (cpu < -1).any() or (table >= _MOST_NS).any():
+            raise ValueError(name)
+        begin = np.where(begin >= _WALL_NS, begin - self._offset, begin)
+        self.spans.add_many(begin, begin + took, cpu, name, label, int(process), int(thread))
 
     def _begin(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0",
                own: str = "0", around: str = "0") -> None:  # fmt: skip
