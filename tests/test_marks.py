@@ -190,7 +190,7 @@ def test_phases_add_up(run: Run, office: Path) -> None:
     names = [measure.name for measure in record.head.measures]
     row = int(np.flatnonzero((record.trials.block == 1) & (record.trials.arm == 1))[0])
     read = dict(zip(names, record.trials.readings[row].tolist(), strict=True))
-    _, line = lines[1]
+    line = lines[1]
     moments = np.zeros(line.length_ns // 1000 + 1, dtype=bool)  # microseconds, counted one by one
     for begin, end in zip(line.begin_ns // 1000, line.end_ns // 1000, strict=True):
         moments[begin:end] = True
@@ -269,6 +269,39 @@ def test_one_trial_is_drawn_and_exported(run: Run, office: Path) -> None:
         (("--trial", "w/1"), "--trial and --to go together"),
     ):
         assert clause in " ".join(run("records", "show", *words, code=2).stderr.split())
+
+
+def test_a_whole_record_goes_through_json_with_its_phases(run: Run, tmp_path: Path) -> None:
+    """What is exported and imported elsewhere is decided, drawn and exported the same; damage is told."""
+    run("demo", "office", "--recorded")
+    office = tmp_path / "office"
+    run("records", "export", "--to", "whole.json", cwd=office)
+    run("records", "import", str(office / "whole.json"), "--archive", "other.sqlite")
+    run("records", "export", "--to", "again.json", "--archive", "other.sqlite")
+    for name, words, folder in (
+        ("a.svg", (), office),
+        ("b.svg", ("--archive", str(tmp_path / "other.sqlite")), office),
+    ):
+        run("records", "show", "--trial", "chart/4", "--to", name, *words, cwd=folder)
+    whole, again = (json.loads(p.read_text(encoding="utf-8")) for p in (office / "whole.json", tmp_path / "again.json"))
+    decided = json.loads(run("decide", "--json", cwd=office).stdout)
+
+    assert whole["told"]
+    assert sorted(map(json.dumps, whole["told"])) == sorted(map(json.dumps, again["told"]))
+    assert (office / "a.svg").read_bytes() == (office / "b.svg").read_bytes()
+    assert "chart/" in str(decided["trials_to_see"])
+    assert any(
+        note["code"] == "part-and-whole"
+        for row in decided["results"]
+        if row["workload"] == "chart"
+        for note in row["notes"]
+    )
+    for key, value in (("around", 99), ("names", []), ("end_ns", -5)):
+        broken = json.loads(json.dumps(whole))
+        line = broken["told"][0]["phases"]
+        line[key] = value if key == "names" else [value] * len(line[key])
+        (tmp_path / "broken.json").write_text(json.dumps({**broken, "uuid": key}), encoding="utf-8")
+        assert "damaged: told" in run("records", "import", "broken.json", "--archive", "third.sqlite", code=2).stderr
 
 
 def test_samples_of_a_callable_are_drawn(run: Run, tmp_path: Path) -> None:

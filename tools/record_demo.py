@@ -40,7 +40,7 @@ def main() -> None:
         study, place = load_study(lay_out(folder), folder)
         archive = demo_archive(folder / "bystander.toml")
         observed = observe(study, place, archive, os.environ, Silent())
-        document = json.loads(record_json(whole_record(archive, observed.record)))
+        document = json.loads(record_json(whole_record(archive, observed.record, timelines=True)))
     document = replaced(document, {str(folder): f"{HOME}/harbour-office", sys.executable: "/usr/bin/python3"})
     document |= {"machine": MACHINE, "uuid": "5eaf00d5-0000-4000-8000-000000000001"}
     for arm in document["arms"]:

@@ -149,11 +149,13 @@ def _trimmed(text: str) -> str:
 
 
 def quantity_text(value: float, unit: str, significant: int = 3) -> str:
-    """Write a reading with its unit: seconds, bytes, or a bare count."""
+    """Write a reading with its unit: seconds, bytes, a share in percent, or a bare count."""
     if unit == "s":
         return duration_text(value, significant)
     if unit == "B":
         return size_text(value, significant)
+    if unit == "share":
+        return share_text(value, significant)
     number = f"{value:,.0f}" if abs(value) >= 1000 or value == int(value) else _digits(value, significant)
     return f"{number} {unit}" if unit not in ("", "1") else number
 

@@ -136,10 +136,18 @@ class Archive:
         """Return one record without its trials; the newest by default."""
         return self._reader.head(name)
 
-    def load(self, name: str | None = None, halves: bool = False) -> Record:
-        """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
-        return self._reader.load(name, halves)
+    def load(self, name: str | None = None, halves: bool = False, timelines: bool = False) -> Record:
+        """Return a record with all trials of whole attempts.
 
-    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, tuple[float, Timeline]]:
-        """Return, by arm, when the trial of a block started (wall time) and its phases, where any were told."""
+        Parameters
+        ----------
+        halves : bool
+            Those of open attempts too.
+        timelines : bool
+            The phases of all trials too, which may be large.
+        """
+        return self._reader.load(name, halves, timelines)
+
+    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, Timeline]:
+        """Return, by arm, the phases of a block's trials, where any were told."""
         return self._reader.timelines(name, workload, block)

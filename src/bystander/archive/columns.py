@@ -11,9 +11,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Record, RecordHead, Trials
+from bystander.archive.timelines import unpacked_timeline
+from bystander.design import Record, RecordHead, Timeline, Trials
 
-__all__ = ["assembled"]
+__all__ = ["Rowed", "assembled"]
 
 _WHOLE_COLUMNS = ("workload", "arm", "block", "order", "status", "details")
 _REAL_COLUMNS = ("limit_s", "started_s")
@@ -29,30 +30,44 @@ class _Part:
     excerpts: dict[int, str] = field(default_factory=dict)
     samples: list[tuple[int, int, NDArray[np.float64]]] = field(default_factory=list)
     told: dict[int, dict[str, Any]] = field(default_factory=dict)
+    timelines: dict[int, Timeline] = field(default_factory=dict)
 
 
-def assembled(
-    head: RecordHead,
-    trials: Sequence[sqlite3.Row],
-    arrays: Sequence[sqlite3.Row],
-    samples: Sequence[sqlite3.Row],
-    told: Sequence[sqlite3.Row] = (),
-) -> Record:
+@dataclass(frozen=True)
+class Rowed:
+    """What an archive holds of a record's trials, as rows of its tables."""
+
+    trials: Sequence[sqlite3.Row]
+    arrays: Sequence[sqlite3.Row]
+    samples: Sequence[sqlite3.Row]
+    told: Sequence[sqlite3.Row]
+    timelines: Sequence[sqlite3.Row]
+
+    def of_array(self, number: int | None) -> Rowed:
+        """Return what belongs to one array of imported trials; None for observed ones."""
+        parts = (
+            [row for row in rows if row["array_id"] == number] for rows in (self.samples, self.told, self.timelines)
+        )
+        return Rowed(self.trials, self.arrays, *parts)
+
+
+def assembled(head: RecordHead, rows: Rowed) -> Record:
     """Return the record of these rows: trials that were observed first, then those that were imported."""
     width = len(head.measures)
-    parts = [_observed(trials, samples, told, width)] if trials else []
-    by_array: dict[int, list[sqlite3.Row]] = {}
-    for row in samples:
-        by_array.setdefault(row["array_id"], []).append(row)
-    parts += [_imported(row, by_array.get(row["id"], []), width) for row in arrays]
+    parts = [_observed(rows.of_array(None), width)] if rows.trials else []
+    parts += [_imported(row, rows.of_array(row["id"]), width) for row in rows.arrays]
     names = [measure.name for measure in head.measures]
     starts = np.cumsum([0, *(len(part.answers) for part in parts)]).tolist()
     several: dict[tuple[int, str], NDArray[np.float64]] = {}
+    told: dict[int, dict[str, Any]] = {}
+    timelines: dict[int, Timeline] = {}
     excerpts: dict[int, str] = {}
     answers: list[str | None] = []
     for part, start in zip(parts, starts, strict=False):
         several |= {(start + row, names[measure]): values for row, measure, values in part.samples}
         excerpts |= {start + row: text for row, text in part.excerpts.items()}
+        told |= {start + row: one for row, one in part.told.items()}
+        timelines |= {start + row: one for row, one in part.timelines.items()}
         answers += part.answers
     columns: dict[str, Any] = {
         name: np.concatenate([part.columns[name] for part in parts] or [np.empty(0)]).astype(kind)
@@ -60,9 +75,8 @@ def assembled(
         for name in names_of_kind
     }
     readings = np.concatenate([part.readings for part in parts] or [np.empty((0, width))])
-    trials_told = parts[0].told if parts else {}
     columns |= {"readings": readings, "answers": _numbered(answers)}
-    return Record(head, Trials(**columns), several, excerpts, told=trials_told)
+    return Record(head, Trials(**columns), several, excerpts, told=told, timelines=timelines)
 
 
 def _unpacked(data: bytes, kind: str = "<f8") -> NDArray[Any]:
@@ -79,9 +93,8 @@ def _widened(readings: Sequence[bytes], width: int) -> NDArray[np.float64]:
     return found
 
 
-def _observed(
-    trials: Sequence[sqlite3.Row], samples: Sequence[sqlite3.Row], told: Sequence[sqlite3.Row], width: int
-) -> _Part:
+def _observed(rows: Rowed, width: int) -> _Part:
+    trials = rows.trials
     by_column = list(zip(*trials, strict=True))
     place = dict(zip(trials[0].keys(), by_column, strict=True))
     at = {trial: row for row, trial in enumerate(place["id"])}
@@ -92,12 +105,13 @@ def _observed(
         _widened(place["readings"], width),
         place["answer"],
         {row: text for row, text in enumerate(place["excerpt"]) if text},
-        [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in samples if s["trial_id"] in at],
-        {at[t["trial_id"]]: json.loads(t["summary"]) for t in told if t["trial_id"] in at},
+        [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in rows.samples if s["trial_id"] in at],
+        {at[t["trial_id"]]: json.loads(t["summary"]) for t in rows.told if t["trial_id"] in at},
+        {at[t["trial_id"]]: unpacked_timeline(t["phases"]) for t in rows.timelines if t["trial_id"] in at},
     )
 
 
-def _imported(row: sqlite3.Row, samples: Sequence[sqlite3.Row], width: int) -> _Part:
+def _imported(row: sqlite3.Row, rows: Rowed, width: int) -> _Part:
     texts = json.loads(row["texts"])
     answers: list[str | None] = [None] * row["trials"]
     for at, answer in texts["answers"].items():
@@ -117,7 +131,9 @@ def _imported(row: sqlite3.Row, samples: Sequence[sqlite3.Row], width: int) -> _
         _unpacked(row["readings"]).reshape(-1, width),
         answers,
         {int(at): text for at, text in texts["excerpts"].items()},
-        [(s["array_row"], s["measure"], _unpacked(s["readings"])) for s in samples],
+        [(s["array_row"], s["measure"], _unpacked(s["readings"])) for s in rows.samples],
+        {t["array_row"]: json.loads(t["summary"]) for t in rows.told},
+        {t["array_row"]: unpacked_timeline(t["phases"]) for t in rows.timelines},
     )
 
 

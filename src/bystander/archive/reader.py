@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from bystander.archive.columns import assembled
+from bystander.archive.columns import Rowed, assembled
 from bystander.archive.timelines import unpacked_timeline
 from bystander.design import ArmState, Measure, Record, RecordHead, Study, Timeline, from_plain
 from bystander.errors import ArchiveError, UnknownRecordError
@@ -33,14 +33,20 @@ _DESCRIBED = {
     "machine": "SELECT * FROM machine WHERE record_id = ? ORDER BY id",
     "trial_array": "SELECT * FROM trial_array WHERE record_id = ? ORDER BY id",
     "samples": "SELECT * FROM samples WHERE record_id = ? ORDER BY id",
-    "timeline": "SELECT trial_id, summary FROM timeline WHERE record_id = ? ORDER BY trial_id",
+    "timeline": "SELECT trial_id, array_id, array_row, summary FROM timeline WHERE record_id = ? ORDER BY id",
 }
+_ALL_TIMELINES = "SELECT trial_id, array_id, array_row, phases FROM timeline WHERE record_id = ? ORDER BY id"
 _TIMELINES = """
-SELECT trial.arm, trial.started_wall_s, timeline.phases
+SELECT trial.arm, timeline.phases
 FROM block JOIN attempt ON attempt.block_id = block.id JOIN trial ON trial.attempt_id = attempt.id
 JOIN timeline ON timeline.trial_id = trial.id
 WHERE block.record_id = ? AND block.workload = ? AND block.number = ? AND attempt.state IN ('whole', 'open')
 ORDER BY trial.arm
+"""
+_IMPORTED_TIMELINES = """
+SELECT trial_array.arm, trial_array.blocks, timeline.array_row, timeline.phases
+FROM timeline JOIN trial_array ON timeline.array_id = trial_array.id
+WHERE timeline.record_id = ? AND trial_array.workload = ? ORDER BY trial_array.arm
 """
 _STATES = """
 SELECT machine_state.machine_id, machine_state.facts FROM machine_state
@@ -103,8 +109,8 @@ class Reader:
         """Return one record without its trials; the newest by default."""
         return self._whole(self._find(name))
 
-    def load(self, name: str | None = None, halves: bool = False) -> Record:
-        """Return a record with all trials of whole attempts, and with `halves` those of open ones too."""
+    def load(self, name: str | None = None, halves: bool = False, timelines: bool = False) -> Record:
+        """Return a record with all trials of whole attempts; see `Archive.load`."""
         row = self._find(name)
         trials = self._rows(_TRIALS, row["id"], "open" if halves else "whole")
         arrays, samples, told = (
@@ -113,21 +119,33 @@ class Reader:
         states = [
             {"session": state["machine_id"], **json.loads(state["facts"])} for state in self._rows(_STATES, row["id"])
         ]
-        return replace(assembled(self._whole(row), trials, arrays, samples, told), machine_states=states)
-
-    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, tuple[float, Timeline]]:
-        """Return, by arm, when the trial of a block started (wall time) and its phases, where any were told."""
-        rows = self._rows(_TIMELINES, self._find(name)["id"], workload, block)
+        phases = self._rows(_ALL_TIMELINES, row["id"]) if timelines else ()
         try:
-            return {row["arm"]: (row["started_wall_s"], unpacked_timeline(row["phases"])) for row in rows}
+            found = assembled(self._whole(row), Rowed(trials, arrays, samples, told, phases))
         except ValueError as error:
-            raise ArchiveError(f"the archive {self.path} is damaged: {error}") from error
+            raise self._damaged(row["name"], error) from error
+        return replace(found, machine_states=states)
+
+    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, Timeline]:
+        """Return, by arm, the phases of a block's trials, where any were told."""
+        row = self._find(name)
+        found = {one["arm"]: one["phases"] for one in self._rows(_TIMELINES, row["id"], workload, block)}
+        for one in self._rows(_IMPORTED_TIMELINES, row["id"], workload):
+            if int.from_bytes(one["blocks"][8 * one["array_row"] :][:8], "little", signed=True) == block:
+                found[one["arm"]] = one["phases"]
+        try:
+            return {arm: unpacked_timeline(phases) for arm, phases in found.items()}
+        except ValueError as error:
+            raise self._damaged(row["name"], error) from error
+
+    def _damaged(self, name: str, error: Exception) -> ArchiveError:
+        return ArchiveError(f"the archive {self.path} is damaged in record {name}: {error}")
 
     def _whole(self, row: sqlite3.Row) -> RecordHead:
         try:
             return self._head(row)
         except (ValueError, TypeError) as error:
-            raise ArchiveError(f"the archive {self.path} is damaged in record {row['name']}: {error}") from error
+            raise self._damaged(row["name"], error) from error
 
     def _find(self, name: str | None) -> sqlite3.Row:
         """Return the row of a record by name, UUID or its beginning; the newest without a name."""

@@ -156,8 +156,11 @@ Table(
 Table(
     "timeline",  # what the program of a trial told of itself, besides its readings
     tables,
-    Column("trial_id", ForeignKey("trial.id"), primary_key=True),
+    Column("id", Integer, primary_key=True),
     Column("record_id", ForeignKey("record.id"), nullable=False, index=True),
+    Column("trial_id", ForeignKey("trial.id"), unique=True),
+    Column("array_id", ForeignKey("trial_array.id")),  # instead of a trial: a row of an array
+    Column("array_row", Integer),
     Column("summary", Text, nullable=False),  # JSON: problems, and the seconds of labels by phase
     Column("phases", LargeBinary, nullable=False),  # see archive/timelines.py
 )

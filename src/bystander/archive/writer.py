@@ -233,6 +233,10 @@ class RecordWriter:
                 ]  # fmt: skip
                 if samples:
                     connection.execute(_INSERT["samples"], samples)
+                for row, (summary, timeline) in array.told.items():
+                    told = {"summary": json.dumps(dict(summary)), "phases": packed_timeline(timeline)}
+                    place = {"record_id": self.record_id, "array_id": array_id, "array_row": row}
+                    connection.execute(_INSERT["timeline"], {**place, **told})
 
     def _array_row(self, array: TrialArray) -> dict[str, Any]:
         return {

@@ -141,7 +141,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
                 console.print(text)
         console.print(suite_sentence(decision), style="quiet")
     if text := see_sentence(decision):
-        console.print(text, soft_wrap=True)
+        console.print(text)
     console.print(next_sentence(decision))
 
 

@@ -11,6 +11,7 @@ import typer
 from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.options import (
     ArchiveOption,
+    DropCachesOption,
     OnlyOption,
     PlaceboOption,
     StudyOption,
@@ -66,6 +67,7 @@ def observe(
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
     ] = None,
     placebo: PlaceboOption = False,
+    drop_caches: DropCachesOption = False,
     resume: Annotated[
         bool,
         typer.Option(
@@ -93,6 +95,7 @@ def observe(
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
         "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo, "--budget": budget,
+        "--drop-caches": drop_caches,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
     share, seconds = share_option("--margin", margin, 1.0), duration_option("--budget", budget)
@@ -108,6 +111,7 @@ def observe(
                 blocks=blocks or planned.blocks,
                 seed=planned.seed if seed is None else seed,
                 margin=share or planned.margin,
+                drop_caches=drop_caches,
             )
             target = new_archive(archive, variables(), place)
             result = run(planned, place, target, variables(), display, budget_s=seconds, wait=wait)

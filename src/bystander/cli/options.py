@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ArchiveOption",
     "ArmOption",
+    "DropCachesOption",
     "JsonOption",
     "MarginOption",
     "MeasureOption",
@@ -48,6 +49,13 @@ MarginOption = Annotated[
 ]
 RiskOption = Annotated[str | None, typer.Option("--risk", help='Decide at this risk, for example "1 %" (exploration).')]
 ArmOption = Annotated[str | None, typer.Option("--arm", help="Show this candidate only.")]
+DropCachesOption = Annotated[
+    bool,
+    typer.Option(
+        "--drop-caches",
+        help="Before each start from disk, put all files of the whole machine out of memory; needs root.",
+    ),
+]
 PlaceboOption = Annotated[
     bool, typer.Option("--placebo", help="Add an arm made like the reference, apart from it, as a control.")
 ]

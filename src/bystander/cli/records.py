@@ -156,8 +156,9 @@ def export(
     from bystander.flow.places import find_archive
     from bystander.flow.records import export_record, whole_record
 
-    whole = whole_record(find_archive(archive, variables(), here()), record)
-    text = export_record(whole, to.suffix.lower() if to else ".csv")
+    suffix = to.suffix.lower() if to else ".csv"
+    whole = whole_record(find_archive(archive, variables(), here()), record, timelines=suffix == ".json")
+    text = export_record(whole, suffix)
     if to is None:
         typer.echo(text, nl=False)
         return

@@ -5,6 +5,8 @@ from bystander.design.choice import chosen_names, with_only
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.machine_states import Stretch, state_changes, stretches
 from bystander.design.measures import (
+    ABOVE_FLOOR,
+    IN_MEMORY,
     MARKS_COST,
     MEASURES,
     OBSERVED,
@@ -27,6 +29,7 @@ from bystander.design.study import (
     DEFAULT_RISK,
     ONE_ARM_BLOCKS,
     PLACEBO,
+    STARTS,
     VARIED,
     AnswerRule,
     Arm,
@@ -48,6 +51,7 @@ from bystander.design.trials import (
 )
 
 __all__ = [
+    "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",
     "CALL_ANSWER_RULES",
@@ -57,11 +61,13 @@ __all__ = [
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "DEPTHS",
+    "IN_MEMORY",
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
+    "STARTS",
     "STUDY_KEYS",
     "TOLD",
     "UNMARKED",

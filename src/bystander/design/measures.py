@@ -7,6 +7,8 @@ from dataclasses import dataclass
 _AMOUNTS = {"waiting", "run_queue_delay"}  # times of which there is more or less
 
 __all__ = [
+    "ABOVE_FLOOR",
+    "IN_MEMORY",
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",
@@ -20,6 +22,7 @@ __all__ = [
 
 MARKS_COST = "marks_cost"
 UNMARKED = "unmarked"
+IN_MEMORY, ABOVE_FLOOR = "files_in_memory", "above_floor"
 # What the program of a trial tells of itself: kinds of measures, each followed by ":" and a name.
 TOLD = ("phase", "phase-alone", "reading", "items", "interval")
 _PARTS_OF_INTERVALS = {

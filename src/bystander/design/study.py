@@ -17,6 +17,7 @@ __all__ = [
     "DEFAULT_SAMPLE_S",
     "ONE_ARM_BLOCKS",
     "PLACEBO",
+    "STARTS",
     "VARIED",
     "AnswerRule",
     "Arm",
@@ -35,6 +36,7 @@ DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "file", "exit code")
 CALL_ANSWER_RULES = ("result",)
+STARTS = ("from-disk", "from-memory", "in-process")
 DEFAULT_SAMPLE_S = 0.01
 DEFAULT_SAMPLES = 30
 VARIED = ("hash seed", "environment size", "folder depth")
@@ -176,6 +178,12 @@ class Workload:
         A callable in the place of a command.
     spans : str
         A file in the arm's folder in which a trial leaves its spans (OTLP, JSON); "" for none.
+    start : str
+        One of `STARTS`: where its files are before each trial; "" for wherever they happen to be.
+    files : tuple of str
+        Patterns of the files that its start reads, relative to the arm's folder; empty to find them.
+    floor : str
+        The name of a workload that does nothing but what this one must do anyway; "" for none.
     """
 
     name: str
@@ -195,6 +203,9 @@ class Workload:
     timed: Callable | None = None
     answer_rule: AnswerRule = AnswerRule()
     spans: str = ""
+    start: str = ""
+    files: tuple[str, ...] = ()
+    floor: str = ""
 
     @property
     def kind(self) -> str:
@@ -234,6 +245,8 @@ class Study:
         Added to that of the caller, for trials.
     fixed_addresses : bool
         Lay out the address space of every trial alike.
+    drop_caches : bool
+        Put all files of the machine out of memory before each start from disk.
     """
 
     name: str
@@ -249,6 +262,7 @@ class Study:
     affinity: tuple[int, ...] = ()
     niceness: int = 0
     fixed_addresses: bool = False
+    drop_caches: bool = False
 
     @property
     def reference(self) -> Arm:

@@ -15,6 +15,7 @@ from bystander.design.callable_reader import CALLABLE_KEYS, check_callable, read
 from bystander.design.key_reader import KeyReader, shown
 from bystander.design.measures import MEASURES, is_told
 from bystander.design.placeholders import filled_words, placeholder_names
+from bystander.design.start_reader import check_floors, read_start
 from bystander.design.study import (
     DEFAULT_BLOCKS,
     DEFAULT_LIMIT_S,
@@ -63,6 +64,9 @@ WORKLOAD_KEYS = (
     "answer",
     "weight",
     "spans",
+    "start",
+    "files",
+    "floor",
     *CALLABLE_KEYS,
 )
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
@@ -207,6 +211,7 @@ def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Wo
     found: list[Workload] = []
     for name, table in reader.table(value, "workloads").items():
         found += _expanded(reader, name, reader.table(table, f"workloads.{name}"), arms)
+    check_floors(reader, found)
     bases = {workload.base for workload in found}
     for arm in arms:
         for base in arm.command:
@@ -245,6 +250,9 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         before_each=reader.text(table, "before_each", path),
         after_each=reader.text(table, "after_each", path),
         spans=reader.text(table, "spans", path) or "",
+        start=read_start(reader, table, path, timed is not None),
+        files=reader.texts(table.get("files"), f"{path}.files"),
+        floor=reader.text(table, "floor", path) or "",
     )
     workloads = []
     for chosen in itertools.product(*inputs.values()):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from bystander.design.measures import Measure
 from bystander.design.study import Study
-from bystander.design.timeline import Told
+from bystander.design.timeline import Timeline, Told
 
 if TYPE_CHECKING:
     import numpy as np
@@ -218,6 +218,8 @@ class Record:
         The machine from time to time while it was observed; see `stretches`.
     told : mapping
         By row of trials: what was wrong with its marks, and by phase the seconds of each label.
+    timelines : mapping
+        By row of trials: its phases, where they were asked for.
     """
 
     head: RecordHead
@@ -226,6 +228,7 @@ class Record:
     excerpts: Mapping[int, str] = field(default_factory=dict)
     machine_states: Sequence[Mapping[str, Any]] = ()
     told: Mapping[int, Mapping[str, Any]] = field(default_factory=dict)
+    timelines: Mapping[int, Timeline] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -242,6 +245,8 @@ class TrialArray:
         All values of trials that have several.
     answers, excerpts : mapping
         By row: digest of the answer, and what a failed trial printed.
+    told : mapping
+        By row: what its program told, as in `Record.told` and `Record.timelines`.
     """
 
     workload: int
@@ -256,3 +261,4 @@ class TrialArray:
     samples: Sequence[tuple[int, int, NDArray[np.float64]]] = ()
     answers: Mapping[int, str] = field(default_factory=dict)
     excerpts: Mapping[int, str] = field(default_factory=dict)
+    told: Mapping[int, tuple[Mapping[str, Any], Timeline]] = field(default_factory=dict)

@@ -57,6 +57,7 @@ def record_arrays(record: Record) -> tuple[TrialArray, ...]:
             if not mine.size:
                 continue
             place = {int(row): i for i, row in enumerate(mine)}
+            told = {row: (record.told.get(row, {}), line) for row, line in record.timelines.items() if row in place}
             codes = enumerate(trials.answers[mine].tolist())
             found.append(
                 TrialArray(
@@ -65,6 +66,7 @@ def record_arrays(record: Record) -> tuple[TrialArray, ...]:
                     [(place[r], names.index(name), v) for (r, name), v in record.samples.items() if r in place],
                     {row: f"answer-{code}" for row, code in codes if code >= 0},
                     {place[row]: text for row, text in record.excerpts.items() if row in place},
+                    {place[row]: one for row, one in told.items()},
                 )
             )  # fmt: skip
     return tuple(found)

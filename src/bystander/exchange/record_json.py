@@ -21,6 +21,7 @@ from bystander.design import (
     plain,
 )
 from bystander.errors import DataError
+from bystander.exchange.timeline_table import timeline_of, timeline_table
 
 __all__ = ["read_record_json", "record_json"]
 
@@ -50,6 +51,10 @@ def record_json(record: Record) -> str:
         "trials": {name: getattr(trials, name).tolist() for name in _INTEGERS},
         "samples": [
             {"trial": row, "measure": name, "values": values.tolist()} for (row, name), values in record.samples.items()
+        ],
+        "told": [
+            {"trial": row, **record.told.get(row, {}), "phases": timeline_table(line)}
+            for row, line in record.timelines.items()
         ],
         "machine_states": [dict(state) for state in record.machine_states],
         "excerpts": {str(row): text for row, text in record.excerpts.items()},
@@ -121,10 +126,13 @@ def _record(document: dict[str, Any]) -> Record:
         raise ValueError("an arm has two trials in one block")
     samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
+    told = {int(one["trial"]): one for one in document.get("told", [])}
+    lines = {row: timeline_of(one["phases"]) for row, one in told.items()}
+    summaries = {row: {key: dict(one.get(key, {})) for key in ("problems", "labels")} for row, one in told.items()}
     states = document.get("machine_states", [])
     if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
         raise ValueError("machine_states is no list of tables")
-    return Record(head, trials, samples, excerpts, states)
+    return Record(head, trials, samples, excerpts, states, summaries, lines)
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:

@@ -3,6 +3,7 @@
 This room owns processes, checkouts and locks, and gives all of them back.
 """
 
+from bystander.field import page_cache
 from bystander.field.arms import ArmMaker
 from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
 from bystander.field.conditions import stub_for, under_conditions
@@ -30,6 +31,7 @@ __all__ = [
     "interpreter_facts",
     "machine_facts",
     "machine_state",
+    "page_cache",
     "ready_command",
     "ready_workload",
     "stub_for",

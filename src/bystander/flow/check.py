@@ -26,6 +26,7 @@ from bystander.flow.outlook import (
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
+from bystander.flow.starts import Starts
 from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.stats import blocks_needed
@@ -115,11 +116,12 @@ def check(
         before = machine_state()
         with Launcher(lock.fd) as launcher:
             study, commands = calibrated(study, arms, commands, launcher)
-            trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"))
+            starts = Starts(study)
+            trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"), starts)
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
-    remarks += [*told_sentences(study, tried), *work_sentences(study, tried)]
+    remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
         remarks.append(

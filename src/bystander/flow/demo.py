@@ -14,6 +14,7 @@ from bystander.flow.records import ImportOptions, import_file
 
 __all__ = ["demo_archive", "lay_out", "recorded"]
 
+_MARKS = Path(__file__).parents[2] / "bystander_marks.py"  # a copy of its own, as projects have it
 _FAILURES = FILES / "failures"
 _AUTHOR = {
     "GIT_AUTHOR_NAME": "Harbour Office",
@@ -50,6 +51,7 @@ def lay_out(folder: Path, with_failures: bool = False) -> Path:
     for tag, date, subject in _REVISIONS:
         for files in (FILES / tag, _FAILURES / tag)[: 2 if with_failures else 1]:
             shutil.copytree(files, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copy(_MARKS, folder)
         when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
         git.run("add", "--all")
         git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)

@@ -43,6 +43,7 @@ from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
+from bystander.flow.starts import Starts
 from bystander.flow.steady import ArmFiles
 from bystander.flow.tellings import work_sentences
 from bystander.flow.trial import Commands, Runs, TrialRunner
@@ -257,7 +258,7 @@ def _conducted(
         try:
             study, commands = calibrated(session.study, session.arms, session.commands, launcher)
             session = replace(session, study=study, commands=commands)
-            trials = TrialRunner(launcher, commands, Answers(study, session.answers))
+            trials = TrialRunner(launcher, commands, Answers(study, session.answers), Starts(study))
             tried, differences = rehearse(session.study, trials, observer)
             for one in differences:
                 observer.remark(difference_sentence(session.study, one))

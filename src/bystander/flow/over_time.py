@@ -56,7 +56,7 @@ def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) ->
     if suffix == ".json":
         return _spans(record, place, told, arms)
     title = f"{record.head.study.workloads[place.workload].name}, block {place.block}, record {record.head.name}"
-    sides = [_side(record, place, arm, told.get(arm, (0.0, None))[1]) for arm in arms]
+    sides = [_side(record, place, arm, told.get(arm)) for arm in arms]
     return trial_svg(title, sides) if suffix == ".svg" else trial_page(title, sides, record.head.notes)
 
 
@@ -93,11 +93,11 @@ def _rows(record: Record, place: _Place) -> NDArray[np.bool_]:
     return found
 
 
-def _arms(record: Record, place: _Place, told: dict[int, tuple[float, Timeline]]) -> list[int]:
+def _arms(record: Record, place: _Place, told: dict[int, Timeline]) -> list[int]:
     """Return the arms to draw: the reference, and the one that is named or all."""
     rows = np.flatnonzero(_rows(record, place))
     sampled = {int(record.trials.arm[row]) for row in rows.tolist() if (row, "elapsed") in record.samples}
-    there = sorted({arm for arm, (_, line) in told.items() if len(line)} | sampled)
+    there = sorted({arm for arm, line in told.items() if len(line)} | sampled)
     wanted = [arm for arm in there if place.arm is None or arm in (0, place.arm)]
     if not wanted or (place.arm is not None and place.arm not in wanted):
         raise UsageError(
@@ -121,13 +121,15 @@ def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> Tri
     return TrialSide(record.head.study.arms[arm].name, told, line, values, warm)
 
 
-def _spans(record: Record, place: _Place, told: dict[int, tuple[float, Timeline]], arms: list[int]) -> str:
+def _spans(record: Record, place: _Place, told: dict[int, Timeline], arms: list[int]) -> str:
     """Return one document a line, one for each arm."""
     study, documents = record.head.study, []
     for arm in arms:
-        started_s, line = told.get(arm, (0.0, None))
+        line = told.get(arm)
         if line is None:
             continue
+        row = np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0]
+        started_s = float(np.nan_to_num(record.trials.started_s[row]))
         title = f"{study.workloads[place.workload].name}/{place.block}/{study.arms[arm].name}"
         trace = hashlib.sha256(f"{record.head.uuid} {title}".encode()).hexdigest()[:32]
         documents.append(spans_json(line, trace, round(started_s * 1e9), title))

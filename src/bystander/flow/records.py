@@ -78,10 +78,10 @@ def record_notes(record: Record) -> list[str]:
     return [note.text for note in decide(record).notes]
 
 
-def whole_record(archive: Path, name: str | None) -> Record:
-    """Return a record with every trial that ended, also those of half blocks."""
+def whole_record(archive: Path, name: str | None, timelines: bool = False) -> Record:
+    """Return a record with every trial that ended, also those of half blocks; with `timelines`, all phases too."""
     with Archive(archive) as kept:
-        return kept.load(name, halves=True)
+        return kept.load(name, halves=True, timelines=timelines)
 
 
 def export_record(record: Record, suffix: str) -> str:

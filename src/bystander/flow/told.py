@@ -52,6 +52,7 @@ def with_told(outcome: TrialOutcome, marks: Path, spans: Path | None = None) -> 
         readings[f"reading:{name}"] = value
         measures[f"reading:{name}"] = Measure(f"reading:{name}", name, unit, better)
     summary = {"problems": dict(told.problems), "labels": _labelled(told.timeline)}
+    measures = {**outcome.measures, **measures}
     return replace(
         outcome, readings={**outcome.readings, **readings}, measures=measures, told=told, told_summary=summary
     )

@@ -12,6 +12,7 @@ import numpy as np
 from bystander.design import Status, TrialOutcome
 from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
 from bystander.flow.answers import Answers, Stamp
+from bystander.flow.starts import Starts
 from bystander.flow.told import with_told
 from bystander.stats import median, warm_from
 
@@ -33,8 +34,11 @@ class Runs(Protocol):
 class TrialRunner:
     """Runs trials of one session; what comes before all trials of a workload runs once per arm and folder depth."""
 
-    def __init__(self, launcher: Runs, commands: Commands, answers: Answers | None = None) -> None:
+    def __init__(
+        self, launcher: Runs, commands: Commands, answers: Answers | None = None, starts: Starts | None = None
+    ) -> None:
         self._launcher = launcher
+        self._starts = starts
         self._commands = commands
         self._answers = answers
         self._before_all: dict[tuple[int, int, int], TrialOutcome | None] = {}
@@ -68,7 +72,12 @@ class TrialRunner:
         command = under_conditions(ready.command, conditions or {})
         stale = self._answers.stamp(workload, command.folder) if self._answers else None
         spans = Path(command.folder, command.spans) if command.spans else None
-        outcome = with_told(_reduced(self._launcher.run(command)), self._launcher.marks, spans)
+        if self._starts:
+            self._starts.before(workload, arm, command)
+        outcome = self._launcher.run(command)
+        if self._starts:
+            outcome = self._starts.after(workload, arm, outcome)
+        outcome = with_told(_reduced(outcome), self._launcher.marks, spans)
         if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
             outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)

@@ -86,6 +86,7 @@ class _Picture:
     bands: tuple[_Band, ...]
     key: tuple[tuple[str, str], ...]
     waits: bool
+    unread: bool
 
 
 def trial_svg(title: str, sides: Sequence[TrialSide]) -> str:
@@ -136,6 +137,7 @@ def _picture(title: str, sides: Sequence[TrialSide]) -> _Picture:
     return _Picture(
         title, _LEFT + _PLOT + 30, y + 34, _LEFT, _LEFT + _PLOT, _TOP, ticks, tuple(bands),
         tuple((tints[name], name) for name in names), any((line.cpu_ns >= 0).any() for line in lines),
+        any((line.cpu_ns < 0).any() for line in lines),
     )  # fmt: skip
 
 
@@ -218,7 +220,8 @@ def _bar(line: Timeline, group: np.ndarray, left: float, right: float, y: float,
     tip += f", of which {share_text(share)} on a processor" if known and wall else ""
     tip += ", never ended" if unended else ""
     room = int((width - 8) / _LETTER_PX)
-    text = called if len(called) <= room else called[: room - 1] + "…" if room >= 4 else ""
+    shorter = [text for text in (called, label, name) if text and len(text) <= room and group.size == 1]
+    text = shorter[0] if shorter else called[: room - 1] + "…" if room >= 4 else ""
     return _Bar(
         round(float(left), 2), round(y, 1), round(float(width), 2), _BAR, round(_BAR * share, 1), known, tints[name],
         text, tip, unended,

@@ -12,6 +12,7 @@ from bystander.design import MEASURES, Measure, Record, chosen_names, state_chan
 from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts import notes as say
+from bystander.verdicts.above_floor import with_floors
 from bystander.verdicts.failures import failures
 from bystander.verdicts.families import Family, family_rows
 from bystander.verdicts.over_time import trials_to_see
@@ -57,6 +58,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         When an option names an arm, workload or measure that the record does not have.
     """
     options = options or Options()
+    record = with_floors(record)
     head = record.head
     study = head.study
     _known(options, record)

@@ -22,7 +22,7 @@ from bystander.stats import (
 from bystander.verdicts import notes as say
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material
 from bystander.verdicts.rules import Case, outcome, placebo_outcome
-from bystander.verdicts.told import told_notes
+from bystander.verdicts.told import start_notes, told_notes
 from bystander.verdicts.types import ArmSide, Note, Row
 
 __all__ = ["Family", "family_rows"]
@@ -165,7 +165,7 @@ def _judged(
     )
     remarks = _remarks(record, pair, measure, stuff, sides)
     if family.primary and not family.placebo:
-        remarks += told_notes(record, pair)
+        remarks += [*told_notes(record, pair), *start_notes(record, pair)]
     return Row(
         workload=study.workloads[pair.workload].name,
         arm=study.arms[pair.arm].name,

@@ -7,15 +7,16 @@ from collections import Counter
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import MARKS_COST, Record
+from bystander.design import IN_MEMORY, MARKS_COST, Record
 from bystander.stats import median
 from bystander.units import quantity_text, share_text
 from bystander.verdicts.pairs import RowTrials
 from bystander.verdicts.types import Note
 
-__all__ = ["told_notes"]
+__all__ = ["start_notes", "told_notes"]
 
 _DEAR = 0.01  # share of a trial that its marks may take before it is said
+_STAYED = 0.05  # share of files that may be where they should not be
 _FAR, _TIMES = 5.0, 2.0  # robust standard deviations, and factor, by which an instance stands out
 _UNENDED = "phases without an end"
 
@@ -37,6 +38,28 @@ def told_notes(record: Record, pair: RowTrials) -> list[Note]:
         else:
             notes.append(Note("marks-broken", f"In {trials} some marks say nothing: {problem}."))
     return notes + _cost(record, pair) + _outstanding(record, pair)
+
+
+def start_notes(record: Record, pair: RowTrials) -> list[Note]:
+    """Tell when a start was not from where the study says."""
+    start = record.head.study.workloads[pair.workload].start
+    names = [measure.name for measure in record.head.measures]
+    if start not in ("from-disk", "from-memory") or IN_MEMORY not in names:
+        return []
+    shares = record.trials.readings[np.concatenate([pair.reference, pair.candidate]), names.index(IN_MEMORY)]
+    shares = shares[np.isfinite(shares)]
+    if not shares.size:
+        return []
+    typical = median(shares)
+    if start == "from-disk" and typical > _STAYED:
+        told = (
+            f"Before its trials {share_text(typical)} of its files were in memory still: this was no start from disk."
+        )
+    elif start == "from-memory" and typical < 1 - _STAYED:
+        told = f"Before its trials only {share_text(typical)} of its files were in memory."
+    else:
+        return []
+    return [Note("start-not-met", told)]
 
 
 def _work(record: Record, pair: RowTrials) -> list[Note]:

@@ -92,6 +92,8 @@ def _difference_scale(row: Row) -> tuple[float, str]:
         return 1e3, " ms"
     if row.measure.unit == "B":
         return 1 / 2**20, " MiB"
+    if row.measure.unit == "share":
+        return 100.0, " points"
     return 1.0, ""
 
 
@@ -291,8 +293,9 @@ def see_sentence(decision: Decision) -> str:
     """Return how a trial is seen over time, or ""."""
     if not decision.to_see:
         return ""
-    one = decision.to_see[0]
-    return f"Over time: bystander records show {decision.head.name} --trial {one.middle} --to trial.html."
+    telling = {row.workload for row in decision.primary if row.has("part-and-whole") or row.has("stands-out")}
+    one = next((one for one in decision.to_see if one.workload in telling), decision.to_see[0])
+    return f"One trial over time:\n  bystander records show {decision.head.name} --trial {one.middle} --to trial.html"
 
 
 def next_sentence(decision: Decision) -> str:

@@ -14,6 +14,9 @@ def main():
     jobs.add_parser("berths", help="a berth plan").add_argument("--ships", type=int, default=40)
     jobs.add_parser("arrivals", help="the register of arrivals").add_argument("--ships", type=int, default=1000)
     jobs.add_parser("notices", help="notices to skippers").add_argument("--count", type=int, default=20)
+    jobs.add_parser("forecast", help="the wind at each station, from the weather service")
+    jobs.add_parser("chart", help="the chart of the day").add_argument("--sheets", type=int, default=12)
+    jobs.add_parser("watch", help="the gauge watch").add_argument("--count", type=int, default=400)
     jobs.add_parser("version", help="the version of the almanac format")
     asked = parser.parse_args()
     for line in JOBS[asked.job](asked):
@@ -50,6 +53,24 @@ def notices(asked):
     return office.notices(asked.count)
 
 
+def forecast(asked):
+    from tidebook import forecast as day
+
+    return day.forecast()
+
+
+def chart(asked):
+    from tidebook import chart as day
+
+    return day.chart(asked.sheets)
+
+
+def watch(asked):
+    from tidebook import watch as office
+
+    return office.watch(asked.count)
+
+
 def version(asked):
     return ["almanac format 3"]
 
@@ -60,6 +81,9 @@ JOBS = {
     "berths": berths,
     "arrivals": arrivals,
     "notices": notices,
+    "forecast": forecast,
+    "chart": chart,
+    "watch": watch,
     "version": version,
 }
 
