@@ -108,15 +108,51 @@ def report_page() -> None:
         page_picture(folder / "review.html", TARGET / "report.png")
 
 
+CALLABLE = """
+name = "harbour office: one level of the tide"
+seed = 4
+blocks = 12
+[arms.before]
+revision = "v1"
+[arms.after]
+revision = "v2"
+[workloads.day]
+call = "tidebook.chart:sheet"
+given = [3]
+python = "PYTHON"
+answer = "result"
+"""
+
+
+def trial_page(name: str, trial: str, study: str = "") -> None:
+    """Take the picture of one trial over time: of the recorded demo, or of a study observed there."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch, "harbour-office")
+        program = str(Path(sys.executable).with_name("bystander"))
+
+        def run(*words: str) -> None:
+            subprocess.run([program, *words], check=True, stdout=subprocess.DEVNULL, cwd=folder.parent)
+
+        run("demo", str(folder), "--recorded")
+        if study:
+            (folder / "callable.toml").write_text(study.replace("PYTHON", sys.executable), encoding="utf-8")
+            run("observe", "--quiet", "--study", str(folder / "callable.toml"))
+        archive = ("--archive", str(folder / ".bystander" / "archive.sqlite"))
+        run("records", "show", "--trial", trial, "--to", str(folder / "trial.html"), *archive)
+        page_picture(folder / "trial.html", TARGET / f"{name}.png")
+
+
 PICTURES: dict[str, Callable[[], None]] = {
-    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office"),
-    "check": lambda: shot("check", "bystander check", rows=45),
+    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=47),
+    "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=26, rows=20),
-    "decide": lambda: shot("decide", "bystander decide", rows=34),
+    "decide": lambda: shot("decide", "bystander decide", rows=44),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
-    "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=34),
-    "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=24),
+    "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=26),
+    "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
+    "trial": lambda: trial_page("trial", "chart/14"),
+    "samples": lambda: trial_page("samples", "day/5", CALLABLE),
     "report": report_page,
 }
 

@@ -77,7 +77,8 @@ class TrialOutcome:
     told : Told or None
         The same as it was told, with its phases over time.
     told_summary : mapping
-        "problems": what was wrong, and how often; "labels": by phase, the seconds of each of its labels.
+        "problems": what was wrong, and how often; "labels": by phase, the seconds of each of its labels;
+        "instances": how many instances of phases there are.
     """
 
     status: Status
@@ -217,7 +218,7 @@ class Record:
     machine_states : sequence of mapping
         The machine from time to time while it was observed; see `stretches`.
     told : mapping
-        By row of trials: what was wrong with its marks, and by phase the seconds of each label.
+        By row of trials: what was wrong with its marks, and its phases in short; see `TrialOutcome`.
     timelines : mapping
         By row of trials: its phases, where they were asked for.
     """

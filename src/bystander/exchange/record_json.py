@@ -128,7 +128,10 @@ def _record(document: dict[str, Any]) -> Record:
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
     told = {int(one["trial"]): one for one in document.get("told", [])}
     lines = {row: timeline_of(one["phases"]) for row, one in told.items()}
-    summaries = {row: {key: dict(one.get(key, {})) for key in ("problems", "labels")} for row, one in told.items()}
+    summaries = {
+        row: {**{key: dict(one.get(key, {})) for key in ("problems", "labels")}, "instances": len(lines[row])}
+        for row, one in told.items()
+    }
     states = document.get("machine_states", [])
     if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
         raise ValueError("machine_states is no list of tables")

@@ -81,7 +81,8 @@ def _place(record: Record, trial: str) -> _Place:
 
 def _example(record: Record) -> str:
     trials = record.trials
-    row = next(iter([*record.told, *(row for row, _ in record.samples)]), 0)
+    told = [row for row, one in record.told.items() if one.get("instances")]
+    row = next(iter([*told, *(row for row, _ in record.samples)]), 0)
     if not len(trials):
         return "year/0"
     return f"{record.head.study.workloads[trials.workload[row]].name}/{trials.block[row]}"
@@ -118,7 +119,7 @@ def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> Tri
         told += f", {Status(int(trials.status[row])).text}"
     values = () if samples is None else tuple(samples.tolist())
     warm = 0 if samples is None else warm_from(samples)
-    return TrialSide(record.head.study.arms[arm].name, told, line, values, warm)
+    return TrialSide(record.head.study.arms[arm].name, told, line, values, warm, elapsed)
 
 
 def _spans(record: Record, place: _Place, told: dict[int, Timeline], arms: list[int]) -> str:

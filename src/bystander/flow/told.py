@@ -51,7 +51,9 @@ def with_told(outcome: TrialOutcome, marks: Path, spans: Path | None = None) -> 
     for name, (value, unit, better) in told.readings.items():
         readings[f"reading:{name}"] = value
         measures[f"reading:{name}"] = Measure(f"reading:{name}", name, unit, better)
-    summary = {"problems": dict(told.problems), "labels": _labelled(told.timeline)}
+    summary = {
+        "problems": dict(told.problems), "labels": _labelled(told.timeline), "instances": len(told.timeline)
+    }  # fmt: skip
     measures = {**outcome.measures, **measures}
     return replace(
         outcome, readings={**outcome.readings, **readings}, measures=measures, told=told, told_summary=summary

@@ -35,6 +35,8 @@ class TrialSide:
         Of a callable: the time of an iteration in each sample, in the order in which they were taken.
     warm : int
         From which sample on they count.
+    reading_s : float
+        Their median.
     """
 
     arm: str
@@ -42,6 +44,7 @@ class TrialSide:
     timeline: Timeline | None = None
     samples_s: Sequence[float] = ()
     warm: int = 0
+    reading_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -70,6 +73,7 @@ class _Band:
     title: str
     bars: tuple[_Bar, ...] = ()
     points: tuple[tuple[float, float, bool], ...] = ()
+    level: float = 0.0
     top_text: str = ""
     foot_text: str = ""
 
@@ -239,8 +243,9 @@ def _chart(side: TrialSide, most: float, y: float) -> _Band:
         )
         for i, value in enumerate(side.samples_s)
     )
+    level = round(y + _CHART - side.reading_s / most * (_CHART - 8), 1) if most else y
     foot = f"{count} samples; the first {side.warm}, hollow, are not counted" if side.warm else f"{count} samples"
-    return _Band(y, _CHART, "", "an iteration", (), points, duration_text(most), foot)
+    return _Band(y, _CHART, "", "an iteration", (), points, level, f"up to {duration_text(most)}", foot)
 
 
 @dataclass(frozen=True)

@@ -34,7 +34,8 @@ def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
     """Return trials of each workload that was told something over time, or sampled."""
     trials, study = record.trials, record.head.study
     names = [measure.name for measure in record.head.measures]
-    shown = sorted({int(trials.workload[row]) for row in [*record.told, *(row for row, _ in record.samples)]})
+    told = [row for row, one in record.told.items() if one.get("instances")]
+    shown = sorted({int(trials.workload[row]) for row in [*told, *(row for row, _ in record.samples)]})
     if "elapsed" not in names:
         return ()
     elapsed = trials.readings[:, names.index("elapsed")]
