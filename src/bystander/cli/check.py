@@ -171,7 +171,8 @@ def _print_commands(console: Console, checked: Checked, shown: list[int]) -> Non
             command = checked.commands[w, a].command
             words = shlex.join([command.path, *command.argv[1:]])
             if workload.timed:
-                counted = f", {workload.timed.iterations} iterations a sample" if workload.timed.iterations else ""
+                often = workload.timed.iterations
+                counted = f", {often} iteration{'' if often == 1 else 's'} a sample" if often else ""
                 words = f"{workload.timed.call} in {command.path}{counted}"
             told.setdefault(words, []).append(arm.name)
         for words, arms in told.items():

@@ -7,6 +7,7 @@ from bystander.field import page_cache
 from bystander.field.arms import ArmMaker
 from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
 from bystander.field.conditions import stub_for, under_conditions
+from bystander.field.doubts import build_doubts, command_doubts, environment_doubts, program_doubts
 from bystander.field.environment import STANDARD_VARIABLES, trial_environment
 from bystander.field.folders import FolderState, folder_state
 from bystander.field.git import Git
@@ -27,11 +28,15 @@ __all__ = [
     "ReadyWorkload",
     "StudyFolder",
     "boot_id",
+    "build_doubts",
+    "command_doubts",
+    "environment_doubts",
     "folder_state",
     "interpreter_facts",
     "machine_facts",
     "machine_state",
     "page_cache",
+    "program_doubts",
     "ready_command",
     "ready_workload",
     "stub_for",

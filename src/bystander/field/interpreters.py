@@ -13,9 +13,13 @@ __all__ = ["interpreter_facts"]
 
 _PYTHON = re.compile(r"python[0-9.]*")
 _ASK = (
-    "import json, platform, sys;"
-    "print(json.dumps([sys.executable, platform.python_implementation(), platform.python_version()]))"
+    "import json, platform, sys, sysconfig;"
+    "flags = ' '.join(str(sysconfig.get_config_var(name) or '') for name in ('OPT', 'PY_CFLAGS', 'CONFIGURE_CFLAGS'));"
+    "print(json.dumps([sys.executable, platform.python_implementation(), platform.python_version(),"
+    " hasattr(sys, 'gettotalrefcount'), ('-O0' in flags or '-Og' in flags) and '-O3' not in flags,"
+    " sys.gettrace() is not None or sys.getprofile() is not None]))"
 )
+_DOUBTS = ("it is a debug build", "it is compiled without optimisation", "it starts with a trace function set")
 
 
 def interpreter_facts(path: str, environment: Mapping[str, str], folder: str) -> dict[str, str]:
@@ -35,10 +39,12 @@ def _asked(path: str, environment: tuple[tuple[str, str], ...], folder: str) -> 
             [path, "-c", _ASK], env=dict(environment), cwd=folder, stdin=subprocess.DEVNULL,
             capture_output=True, text=True, timeout=10, check=True,
         )  # fmt: skip
-        program, kind, version = json.loads(done.stdout)
+        program, kind, version, *doubtful = json.loads(done.stdout)
     except (OSError, ValueError, subprocess.SubprocessError):
         return ()
     facts = {"path": path, "program": program, "version": f"{kind} {version}"}
+    if doubts := [told for told, is_so in zip(_DOUBTS, doubtful, strict=True) if is_so]:
+        facts["doubts"] = " and ".join(doubts)
     with Path(path).open("rb") as file:
         facts["through_script"] = "yes" if file.read(2) == b"#!" else ""
     return tuple(facts.items())

@@ -14,6 +14,7 @@ from bystander.errors import UsageError
 from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, machine_state
 from bystander.flow.answers import Answers
 from bystander.flow.calibration import calibrated
+from bystander.flow.doubts import doubts
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import (
     FEWEST_BLOCKS,
@@ -110,7 +111,7 @@ def check(
     # The lock comes first: making an arm again must not disturb an observation that runs on it.
     with MachineLock(f"check of {study.name}") as lock:
         arms, commands = make_arms(study, ArmMaker(place, caller), observer)
-        remarks = [*too_few(study), *shims(arms), *_unread_answers(study)]
+        remarks = [*too_few(study), *shims(arms), *doubts(study, arms, commands), *_unread_answers(study)]
         if not options.run:
             return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
         before = machine_state()

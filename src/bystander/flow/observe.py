@@ -39,6 +39,7 @@ from bystander.flow.answers import Answers
 from bystander.flow.budget import within_budget
 from bystander.flow.calibration import calibrated
 from bystander.flow.check import shims, too_few
+from bystander.flow.doubts import doubts
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.observer import Observer
 from bystander.flow.pace import Pace
@@ -142,7 +143,7 @@ def observe(
     with MachineLock(study.name, waiting=observer.remark if wait else None) as lock:
         maker = ArmMaker(place, caller)
         arms, commands = make_arms(study, maker, observer)
-        for sentence in shims(arms):
+        for sentence in (*shims(arms), *doubts(study, arms, commands)):
             observer.remark(sentence)
         session = _Session(study, arms, ArmFiles(maker, study, arms), place.own / "answers", commands, observer, world)
         with Archive(archive, create=True) as kept:

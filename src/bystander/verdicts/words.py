@@ -87,9 +87,13 @@ def _signed(value: float, places: int) -> str:
     return text[1:] if float(text) == 0 else text
 
 
+_TIME_SCALES = ((1e-4, (1e3, " ms")), (1e-7, (1e6, " µs")), (1e-12, (1e9, " ns")))
+
+
 def _difference_scale(row: Row) -> tuple[float, str]:
     if row.measure.unit == "s":
-        return 1e3, " ms"
+        largest = max((abs(v) for v in (row.estimate, row.low, row.high) if math.isfinite(v)), default=0.0)
+        return next((scale for least, scale in _TIME_SCALES if largest >= least), _TIME_SCALES[0][1])
     if row.measure.unit == "B":
         return 1 / 2**20, " MiB"
     if row.measure.unit == "share":

@@ -1,0 +1,86 @@
+"""Signs that a program is not the one that runs in real life: a debug build, no optimisation, tracing, coverage.
+
+As far as it can be told from outside; silence proves nothing.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from pathlib import Path
+
+__all__ = ["build_doubts", "command_doubts", "environment_doubts", "program_doubts"]
+
+_MOST_BYTES = 256 * 2**20
+# What compilers and linkers leave in a program, by what it means.
+_IN_PROGRAM = (
+    (rb"__asan_init|__tsan_init|__msan_init|__ubsan_handle", "it is built with a sanitizer, which slows it down"),
+    (rb"__gcov_|__llvm_profile_", "it counts how often each line runs (coverage)"),
+)
+# GCC writes its options beside debugging information: "GNU C17 12.2.0 -mtune=generic -g -O2".
+_PRODUCER = re.compile(rb"GNU (?:C|C\+\+|Fortran)[0-9]* [0-9][^\0]{3,500}")
+_IN_BUILD = (
+    (r"(?<!\S)-O0\b", "-O0 switches optimisation off"),
+    (r"-fsanitize=", "-fsanitize slows the program down"),
+    (r"--coverage\b|-fprofile-arcs|-fprofile-instr-generate", "coverage is switched on"),
+    (r"CMAKE_BUILD_TYPE=Debug|--buildtype[= ]debug\b|--with-pydebug|--enable-debug\b", "it asks for a debug build"),
+    (r"\bcargo\s+build\b(?!.*--release)(?!.*--profile)", "cargo builds without optimisation unless --release is given"),
+)
+_IN_COMMAND = (
+    (r"-X\s*(dev|tracemalloc|importtime)\b", "-X {0} makes the interpreter do more than in real life"),
+    (r"-m\s+(trace|pdb|coverage)\b", "-m {0} runs the program under a watcher"),
+)
+_IN_ENVIRONMENT = {
+    "PYTHONDEVMODE": "the interpreter runs in development mode",
+    "PYTHONTRACEMALLOC": "each allocation is traced",
+    "PYTHONASYNCIODEBUG": "event loops run in debug mode",
+    "PYTHONPROFILEIMPORTTIME": "each import is timed and printed",
+    "COVERAGE_PROCESS_START": "coverage is measured",
+    "COVERAGE_PROCESS_CONFIG": "coverage is measured",
+    "MALLOC_CHECK_": "the C library checks its heap",
+    "MALLOC_PERTURB_": "the C library fills what is freed",
+    "LD_PRELOAD": "a library is loaded into every program",
+    "LD_AUDIT": "the loader is audited",
+}
+
+
+@lru_cache(maxsize=256)
+def program_doubts(path: str) -> tuple[str, ...]:
+    """Return what speaks against a compiled program; nothing for scripts and what cannot be read."""
+    try:
+        with Path(path).open("rb") as file:
+            if file.read(4) != b"\x7fELF":
+                return ()
+            data = file.read(_MOST_BYTES)
+    except OSError:
+        return ()
+    found = [meaning for pattern, meaning in _IN_PROGRAM if re.search(pattern, data)]
+    options = [match.group() for match in _PRODUCER.finditer(data)]
+    plain = [one for one in options if not re.search(rb" -O[1-9sf]", one)]
+    if options and 2 * len(plain) > len(options):
+        found.append("it is compiled without optimisation, by what the compiler wrote down")
+    return tuple(found)
+
+
+def build_doubts(steps: Sequence[str]) -> list[str]:
+    """Return what speaks against the build steps of an arm."""
+    return [f'"{step}": {meaning}' for step in steps for pattern, meaning in _IN_BUILD if re.search(pattern, step)]
+
+
+def command_doubts(words: Sequence[str]) -> list[str]:
+    """Return what speaks against a command."""
+    text = " ".join(words[:8])
+    return [meaning.format(*match.groups()) for pattern, meaning in _IN_COMMAND if (match := re.search(pattern, text))]
+
+
+def environment_doubts(environment: Mapping[str, str]) -> list[str]:
+    """Return what speaks against the environment of trials."""
+    told = [
+        f"{name} is set: {meaning}"
+        for name, meaning in _IN_ENVIRONMENT.items()
+        if environment.get(name, "") not in ("", "0")
+    ]
+    if environment.get("PYTHONMALLOC", "").endswith("debug"):
+        told.append("PYTHONMALLOC asks for the debugging allocator")
+    return told
