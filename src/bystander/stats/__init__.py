@@ -9,14 +9,18 @@ from bystander.stats.power import POWER, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import SampleSummary, median, median_interval, quantile, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
+from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
 from bystander.stats.warmup import warm_from
 
 __all__ = [
+    "FEWEST_BLOCKS",
+    "FIRST_BLOCKS",
     "POWER",
     "Contrasts",
     "Examination",
     "Null",
     "SampleSummary",
+    "Soundness",
     "alone",
     "benjamini_hochberg",
     "blocks_needed",
@@ -36,6 +40,7 @@ __all__ = [
     "rejections",
     "signed_rank_null",
     "smallest_shown",
+    "soundness",
     "summarise",
     "summarise_rows",
     "walsh_contrasts",

@@ -22,6 +22,7 @@ from bystander.stats import (
 from bystander.verdicts import notes as say
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches, material
 from bystander.verdicts.rules import Case, outcome, placebo_outcome
+from bystander.verdicts.soundness import soundness_notes
 from bystander.verdicts.told import start_notes, told_notes
 from bystander.verdicts.types import ArmSide, Note, Row
 
@@ -92,6 +93,9 @@ def family_rows(
     drafts = [
         _judged(record, pair, measure, materials[i], found, i, family) for i, (pair, measure) in enumerate(members)
     ]
+    if family.primary and not family.placebo:
+        sound = soundness_notes(record, [pair for pair, _ in members], materials)
+        drafts = [replace(row, notes=(*row.notes, *told)) for row, told in zip(drafts, sound, strict=True)]
     return _with_intervals(drafts, materials, groups, family)
 
 

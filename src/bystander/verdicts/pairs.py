@@ -81,6 +81,10 @@ class Material:
         Blocks left out because this measure was not read in them.
     at_floor : int
         Readings at the least value that can be seen.
+    blocks : ndarray of int
+        Of each pair; -1 without pairing.
+    candidate_first : ndarray of bool
+        Whether the candidate ran before the reference in the block.
     """
 
     scale: str
@@ -91,6 +95,15 @@ class Material:
     paired: bool
     unread: int
     at_floor: int
+    blocks: Indices
+    candidate_first: NDArray[np.bool_]
+
+    @property
+    def exact(self) -> bool:
+        """Whether every reading is known exactly: no failure, none at its floor."""
+        return all(
+            np.array_equal(low, high) and np.isfinite(low).all() for low, high in (self.reference, self.candidate)
+        )
 
     @property
     def size(self) -> int:
@@ -129,7 +142,8 @@ def material(record: Record, row: RowTrials, measure: Measure, margin: float) ->
     scale_margin = np.log1p(margin) if ratio else margin * abs(np.nan_to_num(medians[0]))
     return Material(
         "ratio" if ratio else "difference", float(scale_margin), sides[0], sides[1],
-        (medians[0], medians[1]), row.paired, unread, floor_readings,
+        (medians[0], medians[1]), row.paired, unread, floor_readings, trials.block[reference],
+        trials.order[candidate] < trials.order[reference] if row.paired else np.zeros(0, dtype=bool),
     )  # fmt: skip
 
 

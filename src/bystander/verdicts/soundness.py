@@ -1,0 +1,87 @@
+"""What could have fooled a row, in plain words; nothing is dropped and no verdict is changed for it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Record
+from bystander.stats import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
+from bystander.verdicts.pairs import Material, RowTrials
+from bystander.verdicts.types import Note
+
+__all__ = ["soundness_notes"]
+
+_MOST_NAMED = 4
+
+
+def soundness_notes(record: Record, pairs: Sequence[RowTrials], materials: Sequence[Material]) -> list[list[Note]]:
+    """Return notes for each row; none for rows with failures, without blocks, or with fewer than can tell anything."""
+    found: list[list[Note]] = [[] for _ in pairs]
+    by_size: dict[int, list[int]] = {}
+    for i, stuff in enumerate(materials):
+        if stuff.paired and stuff.size >= FEWEST_BLOCKS and stuff.exact:
+            by_size.setdefault(stuff.size, []).append(i)
+    for members in by_size.values():
+        order = [np.argsort(materials[i].blocks, kind="stable") for i in members]
+        sides = [
+            np.stack([getattr(materials[i], side)[0][o] for i, o in zip(members, order, strict=True)])
+            for side in ("reference", "candidate")
+        ]
+        first = np.stack([materials[i].candidate_first[o] for i, o in zip(members, order, strict=True)])
+        seen = soundness(sides[0], sides[1], first)
+        for row, (i, o) in enumerate(zip(members, order, strict=True)):
+            names = record.head.study.arms[0].name, record.head.study.arms[pairs[i].arm].name
+            found[i] = _told(seen, row, names, materials[i].blocks[o], sides[1][row] - sides[0][row])
+    return found
+
+
+def _told(
+    seen: Soundness, row: int, names: tuple[str, str], blocks: NDArray[np.int64], difference: NDArray[np.float64]
+) -> list[Note]:
+    told = [
+        (seen.drifts[row], "drifts", "The difference between the arms changes in the course of the observation."),
+        (
+            seen.starts_apart[row],
+            "first-blocks-differ",
+            f"The first {FIRST_BLOCKS} blocks differ from the later ones: something was not warm yet.",
+        ),
+        (
+            seen.order_matters[row],
+            "order-matters",
+            "Which arm ran first in a block matters. The order was drawn by chance, so it adds noise and no bias.",
+        ),
+        (seen.depends[row], "blocks-depend", "Blocks resemble the ones before them: the interval may be too narrow."),
+        (
+            seen.noisier[row] > 0,
+            "one-arm-noisier",
+            f"The readings of {names[1]} scatter more than those of {names[0]}.",
+        ),
+        (
+            seen.noisier[row] < 0,
+            "one-arm-noisier",
+            f"The readings of {names[0]} scatter more than those of {names[1]}.",
+        ),
+        (
+            seen.few_values[row],
+            "few-values",
+            "Fewer than a third of the readings are distinct: the clock or the counter is too coarse for them.",
+        ),
+    ]
+    notes = [Note(code, text) for holds, code, text in told if holds]
+    if (places := np.flatnonzero(seen.outlying[row])).size:
+        notes.append(_outlying(places, blocks, difference))
+    return notes
+
+
+def _outlying(places: NDArray[np.int64], blocks: NDArray[np.int64], difference: NDArray[np.float64]) -> Note:
+    """Name the blocks that lie far from the others, the farthest first."""
+    middle = float(np.median(difference))
+    ordered = sorted(places.tolist(), key=lambda place: -abs(difference[place] - middle))
+    named = ", ".join(str(blocks[place]) for place in ordered[:_MOST_NAMED])
+    rest = f" and {len(ordered) - _MOST_NAMED} more" if len(ordered) > _MOST_NAMED else ""
+    which = "Block" if len(ordered) == 1 else "Blocks"
+    verb = "lies" if len(ordered) == 1 else "lie"
+    return Note("outlying-blocks", f"{which} {named}{rest} {verb} far from the others; nothing is left out for it.")
