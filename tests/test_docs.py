@@ -57,10 +57,6 @@ def test_every_note_is_documented() -> None:
     source = "".join(p.read_text(encoding="utf-8") for p in (ROOT / "src" / "bystander" / "verdicts").glob("*.py"))
     codes = set(re.findall(r'(?:Note\(|,)\s*"([a-z]+(?:-[a-z]+)+)",', source))
     codes -= {"record-note", "other-answer", "other-work"}
-        "record-note",
-        "other-answer",
-        "other-work",
-    }
 
     assert len(codes) > 12
     for code in codes:
