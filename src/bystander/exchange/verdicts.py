@@ -7,7 +7,7 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from bystander.verdicts import ArmSide, Decision, Row
+from bystander.verdicts import ArmSide, Decision, Distribution, Row
 
 __all__ = ["verdicts_json"]
 
@@ -47,6 +47,7 @@ def verdicts_json(decision: Decision) -> str:
         "placebo": [_result(row) for row in decision.placebo],
         "tainted": decision.tainted,
         "arms_alone": [_alone(single) for single in decision.singles],
+        "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
     }
@@ -92,6 +93,20 @@ def _result(row: Row) -> dict[str, Any]:
         "weight": row.weight,
         "notes": [{"code": note.code, "text": note.text} for note in row.notes],
     }
+
+
+def _distribution(one: Distribution) -> dict[str, Any]:
+    shifts = [
+        {
+            "share": shift.share,
+            "ratio": _number(shift.ratio),
+            "interval": [shift.low if shift.low > 0 else None, _number(shift.high)],
+            "trials_needed": shift.needed or None,
+        }
+        for shift in one.shifts
+    ]
+    two = [{"arm": arm, "fast": fast, "slow": slow, "share": share} for arm, fast, slow, share in one.two]
+    return {"workload": one.workload, "arm": one.arm, "confidence": 0.95, "shifts": shifts, "two_speeds": two}
 
 
 def _alone(single: Any) -> dict[str, Any]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from bystander.units import share_text
-from bystander.verdicts import Decision, Row
+from bystander.verdicts import Decision, Row, Shift
 
-__all__ = ["changed_secondary", "methods", "repeat_lines", "started_text", "told_notes"]
+__all__ = ["changed_secondary", "distribution_rows", "methods", "repeat_lines", "started_text", "told_notes"]
 
 _SILENT = ("beyond-margin",)  # the words of the row say it
 
@@ -57,3 +57,25 @@ def repeat_lines(decision: Decision) -> list[str]:
         placebo = "" if head.study.placebo is None else " --placebo"
         lines.insert(0, f"bystander observe --seed {head.study.seed}{placebo}")
     return lines
+
+
+def distribution_rows(decision: Decision) -> list[tuple[str, list[str]]]:
+    """Return, for each row of the study's measure, how each part of its distribution moved, in short."""
+    several = len(decision.candidates) > 1
+    by_place = {(one.workload, one.arm): one for one in decision.distributions}
+    found = []
+    for row in decision.primary:
+        if one := by_place.get((row.workload, row.arm)):
+            name = f"{row.workload} · {row.arm}" if several else row.workload
+            found.append((name, [_shift_text(shift) for shift in one.shifts]))
+    return found
+
+
+def _shift_text(shift: Shift) -> str:
+    if shift.needed:
+        return f"{shift.needed} trials needed"
+    return f"{_ratio_text(shift.ratio)} ({_ratio_text(shift.low)} to {_ratio_text(shift.high)})"
+
+
+def _ratio_text(ratio: float) -> str:
+    return f"{ratio:.2f}" if ratio < 10 else f"{ratio:.0f}"

@@ -10,12 +10,14 @@ from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import SampleSummary, median, median_interval, quantile, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
+from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratio, two_speeds
 from bystander.stats.warmup import warm_from
 
 __all__ = [
     "FEWEST_BLOCKS",
     "FIRST_BLOCKS",
     "POWER",
+    "SHARES",
     "Contrasts",
     "Examination",
     "Null",
@@ -33,9 +35,12 @@ __all__ = [
     "interval",
     "median",
     "median_interval",
+    "needed_trials",
+    "order_cut",
     "outermost_of_name",
     "pairwise_contrasts",
     "quantile",
+    "quantile_ratio",
     "rank_sum_null",
     "rejections",
     "signed_rank_null",
@@ -43,6 +48,7 @@ __all__ = [
     "soundness",
     "summarise",
     "summarise_rows",
+    "two_speeds",
     "walsh_contrasts",
     "warm_from",
 ]

@@ -5,7 +5,7 @@ from bystander.verdicts.decide import Options, decide
 from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, trials_to_see
 from bystander.verdicts.single import Single, describe
-from bystander.verdicts.types import ArmSide, Decision, Note, Row
+from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
@@ -27,10 +27,12 @@ __all__ = [
     "ArmSide",
     "Axis",
     "Decision",
+    "Distribution",
     "GateFinding",
     "Note",
     "Options",
     "Row",
+    "Shift",
     "Single",
     "TrialsToSee",
     "answer_sentence",

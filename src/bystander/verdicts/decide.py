@@ -13,12 +13,13 @@ from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts import notes as say
 from bystander.verdicts.above_floor import with_floors
+from bystander.verdicts.distribution import distributions, with_tail_notes
 from bystander.verdicts.failures import failures
 from bystander.verdicts.families import Family, family_rows
 from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
-from bystander.verdicts.single import describe
-from bystander.verdicts.types import VERDICTS, Decision, Note, Row
+from bystander.verdicts.single import Single, describe
+from bystander.verdicts.types import VERDICTS, Decision, Distribution, Note, Row
 
 __all__ = ["Options", "decide"]
 
@@ -77,8 +78,9 @@ def decide(record: Record, options: Options | None = None) -> Decision:
             alpha, size = risk / candidates, len(pairs) * max(1, len(measures))
             rows += family_rows(record, pairs, measures, margin, Family(alpha, size, candidates, primary, alpha / size))
     placebo = _placebo(record, measure, margin, risk)
-    shown = [row for row in _part_and_whole(rows) if _shown(row, options)]
     singles = describe(record, [measure, *others])
+    rows, parts = _distributed(rows, singles, measure, study.reference.name, risk)
+    shown = [row for row in _part_and_whole(rows) if _shown(row, options)]
     return Decision(
         head=head,
         measure=measure,
@@ -91,8 +93,19 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
         placebo=placebo,
         notes=tuple(_record_notes(record, placebo)),
+        distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
+
+
+def _distributed(
+    rows: Sequence[Row], singles: Sequence[Single], measure: Measure, reference: str, risk: float
+) -> tuple[list[Row], tuple[Distribution, ...]]:
+    """Return the rows with what their slow trials do, and how all parts of their distributions moved."""
+    mine = [single for single in singles if single.measure is measure]
+    main = [row for row in rows if row.primary]
+    parts = distributions(main, mine, reference)
+    return [*with_tail_notes(main, mine, parts, reference, risk), *(row for row in rows if not row.primary)], parts
 
 
 def _placebo(record: Record, measure: Measure, margin: float, risk: float) -> tuple[Row, ...]:

@@ -11,7 +11,7 @@ from bystander.verdicts.failures import Failure
 from bystander.verdicts.over_time import TrialsToSee
 from bystander.verdicts.single import Single
 
-__all__ = ["VERDICTS", "ArmSide", "Decision", "Note", "Row"]
+__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "Note", "Row", "Shift"]
 
 # Worst first: the order of rows wherever they are listed.
 VERDICTS = ("failed", "slower", "more", "lower", "unclear", "same", "higher", "less", "faster")
@@ -94,6 +94,43 @@ class Row:
 
 
 @dataclass(frozen=True)
+class Shift:
+    """One quantile of the candidate over that of the reference.
+
+    Attributes
+    ----------
+    share : float
+        The share of trials below it.
+    ratio, low, high : float
+        With the interval at 95 %, for this quantile alone; an end may be 0 or infinite.
+    needed : int
+        Trials that each arm must have for a bounded interval; 0 where both have them.
+    """
+
+    share: float
+    ratio: float
+    low: float
+    high: float
+    needed: int
+
+
+@dataclass(frozen=True)
+class Distribution:
+    """All shifts of one row of the study's measure, and where an arm runs at two speeds.
+
+    Attributes
+    ----------
+    two : tuple
+        (arm, faster speed, slower speed, share of the slower one), in the measure's unit.
+    """
+
+    workload: str
+    arm: str
+    shifts: tuple[Shift, ...]
+    two: tuple[tuple[str, float, float, float], ...]
+
+
+@dataclass(frozen=True)
 class Decision:
     """All rows of a record, worst first.
 
@@ -113,6 +150,8 @@ class Decision:
         The placebo against the reference, in the study's order; "unclear" where it shows nothing.
     to_see : tuple of TrialsToSee
         Trials that can be seen over time, for workloads whose programs told something.
+    distributions : tuple of Distribution
+        How fast, typical and slow trials moved, for rows of the study's measure.
     """
 
     head: RecordHead
@@ -127,6 +166,7 @@ class Decision:
     placebo: tuple[Row, ...] = ()
     notes: tuple[Note, ...] = field(default=())
     to_see: tuple[TrialsToSee, ...] = ()
+    distributions: tuple[Distribution, ...] = ()
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

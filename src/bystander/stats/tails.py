@@ -1,0 +1,101 @@
+"""The whole distribution: how each part of it moved between two samples, by order statistics; and two modes."""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["SHARES", "needed_trials", "order_cut", "quantile_ratio", "two_speeds"]
+
+Floats = NDArray[np.float64]
+SHARES = (0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
+_FEWEST_IN_A_MODE, _SHARE_OF_A_MODE, _GAP = 4, 0.15, 2.0
+
+
+def needed_trials(share: float, error: float) -> int:
+    """Return how many trials each arm needs, so that the ratio of a quantile has an interval at level 1 - error.
+
+    Each arm's interval may miss with error / 4 at either end, since both arms' intervals must hold at once.
+    """
+    return math.ceil(math.log(error / 4) / math.log(max(share, 1 - share)))
+
+
+@lru_cache(maxsize=4096)
+def order_cut(n: int, share: float, tail: float) -> tuple[int, int]:
+    """Return the places of the order statistics that bound a quantile (Thompson 1936).
+
+    Returns
+    -------
+    (low, high) : pair of int
+        From 0; each misses the quantile with probability `tail` at most. -1 and n where there is none.
+    """
+    mass = _binomial(n, share)
+    at_most = np.cumsum(mass)
+    at_least = np.cumsum(mass[::-1])[::-1]
+    # The k-th value lies above the quantile when fewer than k values lie below it.
+    low = int(np.searchsorted(at_most[:-1], tail, side="right")) - 1
+    high = n - int(np.searchsorted(at_least[:0:-1], tail, side="right"))
+    return low, high
+
+
+def _binomial(n: int, share: float) -> Floats:
+    """Return the probabilities of 0 .. n successes."""
+    k = np.arange(n + 1)
+    logs = np.concatenate([[0.0], np.cumsum(np.log(np.arange(1, n + 1)))])
+    return np.asarray(np.exp(logs[n] - logs[k] - logs[n - k] + k * math.log(share) + (n - k) * math.log1p(-share)))
+
+
+def quantile_ratio(reference: Floats, candidate: Floats, share: float, error: float) -> tuple[float, float, float]:
+    """Return the ratio of a quantile, candidate over reference, with its interval at level 1 - error.
+
+    Parameters
+    ----------
+    reference, candidate : ndarray, shapes (n,) and (k,)
+        Sorted, all above zero.
+
+    Returns
+    -------
+    (ratio, low, high) : floats
+        The estimate by linear interpolation (Hyndman and Fan 1996, type 7); 0 and infinity where an end is unbounded.
+    """
+    ends = []
+    for ordered in (reference, candidate):
+        low, high = order_cut(ordered.size, share, error / 4)
+        ends.append((ordered[low] if low >= 0 else 0.0, ordered[high] if high < ordered.size else math.inf))
+    estimates = [float(np.quantile(ordered, share)) for ordered in (reference, candidate)]
+    least = float(ends[1][0] / ends[0][1])
+    most = float(ends[1][1] / ends[0][0]) if ends[0][0] > 0 else math.inf
+    return estimates[1] / estimates[0], least, most
+
+
+def two_speeds(ordered: Floats) -> tuple[float, float, float] | None:
+    """Return both speeds of a sample that has two, with the share of the slower one; None where it has not.
+
+    Parameters
+    ----------
+    ordered : ndarray, shape (n,)
+        Sorted, all above zero.
+
+    Notes
+    -----
+    Its largest gap, on the log scale, is more than twice the robust spreads of both sides together, and on either
+    side of it are 4 values and 15 % of them at least.
+    """
+    n = ordered.size
+    least = max(_FEWEST_IN_A_MODE, math.ceil(_SHARE_OF_A_MODE * n))
+    if n < 2 * least:
+        return None
+    logs = np.log(ordered)
+    gaps = np.diff(logs)
+    place = int(np.argmax(gaps)) + 1
+    if not least <= place <= n - least or gaps[place - 1] <= _GAP * (_spread(logs[:place]) + _spread(logs[place:])):
+        return None
+    return float(np.median(ordered[:place])), float(np.median(ordered[place:])), (n - place) / n
+
+
+def _spread(logs: Floats) -> float:
+    """Return 1.4826 times the median absolute deviation (Hampel 1974)."""
+    return float(1.4826 * np.median(np.abs(logs - np.median(logs))))
