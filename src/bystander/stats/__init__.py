@@ -10,7 +10,7 @@ from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import SampleSummary, median, median_interval, quantile, summarise, summarise_rows
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
-from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratio, two_speeds
+from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
 
 __all__ = [
@@ -40,7 +40,7 @@ __all__ = [
     "outermost_of_name",
     "pairwise_contrasts",
     "quantile",
-    "quantile_ratio",
+    "quantile_ratios",
     "rank_sum_null",
     "rejections",
     "signed_rank_null",

@@ -9,7 +9,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["SampleSummary", "median", "median_interval", "quantile", "summarise", "summarise_rows"]
+__all__ = ["SampleSummary", "median", "median_interval", "quantile", "quantiles", "summarise", "summarise_rows"]
 
 Floats = NDArray[np.float64]
 
@@ -81,11 +81,11 @@ def median(values: Floats) -> float:
 
 def quantile(values: Floats, share: float) -> float:
     """Return a quantile of values, shape (n,), n at least 1, linearly interpolated (Hyndman and Fan 1996, type 7)."""
-    return float(_quantiles(np.sort(values)[None, :], share)[0])
+    return float(quantiles(np.sort(values)[None, :], share)[0])
 
 
-def _quantiles(ordered: Floats, share: float) -> Floats:
-    """Return one quantile of each sorted row, by linear interpolation."""
+def quantiles(ordered: Floats, share: float) -> Floats:
+    """Return one quantile of each sorted row, shape (R, n), by linear interpolation."""
     place = share * (ordered.shape[1] - 1)
     below = math.floor(place)
     above = min(below + 1, ordered.shape[1] - 1)
@@ -105,12 +105,12 @@ def summarise_rows(values: Floats, confidence: float = 0.95) -> list[SampleSumma
         raise ValueError("a sample needs one reading at least, all finite")
     size = ordered.shape[1]
     cut, level = _median_cut(size, confidence)
-    quantiles = [_quantiles(ordered, share) for share in (0, 0.25, 0.5, 0.75, 1)]
-    deviations = np.sort(np.abs(ordered - quantiles[2][:, None]), axis=1)
-    spread = 1.4826 * _quantiles(deviations, 0.5)
+    several = [quantiles(ordered, share) for share in (0, 0.25, 0.5, 0.75, 1)]
+    deviations = np.sort(np.abs(ordered - several[2][:, None]), axis=1)
+    spread = 1.4826 * quantiles(deviations, 0.5)
     unbounded = np.full(ordered.shape[0], math.inf)
     ends = (-unbounded, unbounded) if cut < 0 else (ordered[:, cut], ordered[:, size - 1 - cut])
-    columns = [column.tolist() for column in (*quantiles, *ends, spread)]
+    columns = [column.tolist() for column in (*several, *ends, spread)]
     return [
         SampleSummary(size, least, first, median, third, most, low, high, level, wide)
         for least, first, median, third, most, low, high, wide in zip(*columns, strict=True)

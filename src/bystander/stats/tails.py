@@ -8,7 +8,9 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["SHARES", "needed_trials", "order_cut", "quantile_ratio", "two_speeds"]
+from bystander.stats.sample import quantiles
+
+__all__ = ["SHARES", "needed_trials", "order_cut", "quantile_ratios", "two_speeds"]
 
 Floats = NDArray[np.float64]
 SHARES = (0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
@@ -48,27 +50,28 @@ def _binomial(n: int, share: float) -> Floats:
     return np.asarray(np.exp(logs[n] - logs[k] - logs[n - k] + k * math.log(share) + (n - k) * math.log1p(-share)))
 
 
-def quantile_ratio(reference: Floats, candidate: Floats, share: float, error: float) -> tuple[float, float, float]:
-    """Return the ratio of a quantile, candidate over reference, with its interval at level 1 - error.
+def quantile_ratios(reference: Floats, candidate: Floats, share: float, error: float) -> tuple[Floats, Floats, Floats]:
+    """Return the ratio of a quantile, candidate over reference, with its interval at level 1 - error, for R rows.
 
     Parameters
     ----------
-    reference, candidate : ndarray, shapes (n,) and (k,)
-        Sorted, all above zero.
+    reference, candidate : ndarray, shapes (R, n) and (R, k)
+        Sorted along the rows, all above zero.
 
     Returns
     -------
-    (ratio, low, high) : floats
+    (ratio, low, high) : ndarrays, shape (R,)
         The estimate by linear interpolation (Hyndman and Fan 1996, type 7); 0 and infinity where an end is unbounded.
     """
-    ends = []
+    rows = reference.shape[0]
+    lows, highs, middles = [], [], []
     for ordered in (reference, candidate):
-        low, high = order_cut(ordered.size, share, error / 4)
-        ends.append((ordered[low] if low >= 0 else 0.0, ordered[high] if high < ordered.size else math.inf))
-    estimates = [float(np.quantile(ordered, share)) for ordered in (reference, candidate)]
-    least = float(ends[1][0] / ends[0][1])
-    most = float(ends[1][1] / ends[0][0]) if ends[0][0] > 0 else math.inf
-    return estimates[1] / estimates[0], least, most
+        low, high = order_cut(ordered.shape[1], share, error / 4)
+        lows.append(ordered[:, low] if low >= 0 else np.zeros(rows))
+        highs.append(ordered[:, high] if high < ordered.shape[1] else np.full(rows, math.inf))
+        middles.append(quantiles(ordered, share))
+    with np.errstate(divide="ignore"):
+        return middles[1] / middles[0], lows[1] / highs[0], highs[1] / lows[0]
 
 
 def two_speeds(ordered: Floats) -> tuple[float, float, float] | None:

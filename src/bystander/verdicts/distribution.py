@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats import SHARES, needed_trials, quantile_ratio, two_speeds
+from bystander.stats import SHARES, needed_trials, quantile_ratios, two_speeds
 from bystander.units import quantity_text, share_text
 from bystander.verdicts.single import Single
 from bystander.verdicts.types import Distribution, Note, Row, Shift
@@ -25,29 +25,50 @@ def distributions(rows: Sequence[Row], singles: Sequence[Single], reference: str
 
     A failed trial would be a slow one of unknown length, so that rows with failures have none.
     """
+    found: dict[int, Distribution] = {}
+    for group in _groups(rows, singles, reference):
+        by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
+        for k, place in enumerate(group.places):
+            row = rows[place]
+            sides = ((reference, group.reference[k]), (row.arm, group.candidate[k]))
+            two = tuple((arm, *speeds) for arm, side in sides if (speeds := two_speeds(side)) is not None)
+            found[place] = Distribution(row.workload, row.arm, tuple(shifts[k] for shifts in by_share), two)
+    return tuple(found[place] for place in sorted(found))
+
+
+@dataclass(frozen=True)
+class _Group:
+    """Rows of equal numbers of trials: their places, and both arms' readings, sorted along the rows."""
+
+    places: list[int]
+    reference: Floats
+    candidate: Floats
+
+
+def _groups(rows: Sequence[Row], singles: Sequence[Single], reference: str) -> list[_Group]:
     by_place = {(single.workload, single.arm): single for single in singles}
-    found = []
-    for row in rows:
+    sizes: dict[tuple[int, int], list[tuple[int, Floats, Floats]]] = {}
+    for place, row in enumerate(rows):
         sides = [by_place.get((row.workload, arm)) for arm in (reference, row.arm)]
-        sorts = [np.sort(side.values) for side in sides if side and not side.failed and not side.at_floor]
-        if row.scale != "ratio" or len(sorts) < 2 or any(not side.size or side[0] <= 0 for side in sorts):
-            continue
-        two = tuple(
-            (arm, *speeds)
-            for arm, side in zip((reference, row.arm), sorts, strict=True)
-            if (speeds := two_speeds(side)) is not None
+        values = [side.values for side in sides if side and not side.failed and not side.at_floor and side.values.size]
+        if row.scale == "ratio" and len(values) == 2 and all(side.min() > 0 for side in values):
+            sizes.setdefault((values[0].size, values[1].size), []).append((place, values[0], values[1]))
+    return [
+        _Group(
+            [place for place, _, _ in members],
+            np.sort(np.stack([one for _, one, _ in members]), axis=1),
+            np.sort(np.stack([other for _, _, other in members]), axis=1),
         )
-        found.append(Distribution(row.workload, row.arm, _shifts(sorts[0], sorts[1], 1 - CONFIDENCE), two))
-    return tuple(found)
+        for members in sizes.values()
+    ]
 
 
-def _shifts(reference: Floats, candidate: Floats, error: float) -> tuple[Shift, ...]:
-    shifts = []
-    for share in SHARES:
-        needed = needed_trials(share, error)
-        enough = min(reference.size, candidate.size) >= needed
-        shifts.append(Shift(share, *quantile_ratio(reference, candidate, share, error), 0 if enough else needed))
-    return tuple(shifts)
+def _shifts(group: _Group, share: float, error: float) -> list[Shift]:
+    needed = needed_trials(share, error)
+    enough = min(group.reference.shape[1], group.candidate.shape[1]) >= needed
+    columns = (column.tolist() for column in quantile_ratios(group.reference, group.candidate, share, error))
+    lacking = 0 if enough else needed
+    return [Shift(share, ratio, low, high, lacking) for ratio, low, high in zip(*columns, strict=True)]
 
 
 def with_tail_notes(
@@ -60,18 +81,21 @@ def with_tail_notes(
     error : float
         The risk of a false word about slow trials, held over all rows and shares together (Bonferroni).
     """
-    by_place = {(one.workload, one.arm): one for one in found}
-    values = {(single.workload, single.arm): np.sort(single.values) for single in singles}
     each = error / max(1, len(rows) * len(_NAMED))
+    tails: dict[int, Note] = {}
+    for group in _groups(rows, singles, reference):
+        for share in sorted(_NAMED):  # what is said of fewer trials replaces what was said of more
+            columns = (column.tolist() for column in quantile_ratios(group.reference, group.candidate, share, each))
+            for place, ratio, low, high in zip(group.places, *columns, strict=True):
+                if note := _tail_note(rows[place], share, ratio, low, high, each):
+                    tails[place] = note
+    by_place = {(one.workload, one.arm): one for one in found}
     told = []
-    for row in rows:
+    for place, row in enumerate(rows):
         one = by_place.get((row.workload, row.arm))
-        notes = list(row.notes)
-        if one:
-            notes += [_two_note(row, *two) for two in one.two]
-            tail = _tail_note(row, values[row.workload, reference], values[row.workload, row.arm], each)
-            notes += [tail] if tail else []
-        told.append(replace(row, notes=tuple(notes)))
+        notes = [_two_note(row, *two) for two in one.two] if one else []
+        notes += [tails[place]] if place in tails else []
+        told.append(replace(row, notes=(*row.notes, *notes)))
     return told
 
 
@@ -80,16 +104,13 @@ def _two_note(row: Row, arm: str, fast: float, slow: float, share: float) -> Not
     return Note("two-speeds", f"{arm} runs at two speeds, about {speeds} ({share_text(share, 2)} of its trials).")
 
 
-def _tail_note(row: Row, reference: Floats, candidate: Floats, error: float) -> Note | None:
-    """Tell of the outermost part of the slow trials that is shown to have moved otherwise than the typical one."""
-    for share in sorted(_NAMED, reverse=True):
-        ratio, low, high = quantile_ratio(reference, candidate, share, error)
-        word = row.measure.words[0] if low > 1 else row.measure.words[1] if high < 1 else ""
-        if word and word != row.verdict:
-            percent = f"{100 * (1 - error):.4g}"
-            return Note(
-                "tail-changed",
-                f"The slowest {_NAMED[share]} of the trials is {word}: {ratio:.2f} times ({low:.2f} to {high:.2f} at "
-                f"{percent} %); the typical trial is {row.verdict}.",
-            )
-    return None
+def _tail_note(row: Row, share: float, ratio: float, low: float, high: float, error: float) -> Note | None:
+    """Tell of slow trials that are shown to have moved otherwise than the typical one."""
+    word = row.measure.words[0] if low > 1 else row.measure.words[1] if high < 1 else ""
+    if not word or word == row.verdict:
+        return None
+    return Note(
+        "tail-changed",
+        f"The slowest {_NAMED[share]} of the trials is {word}: {ratio:.2f} times ({low:.2f} to {high:.2f} at "
+        f"{100 * (1 - error):.4g} %); the typical trial is {row.verdict}.",
+    )
