@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from bystander.units import share_text
 from bystander.verdicts import Decision, Row, Shift
 
-__all__ = ["changed_secondary", "distribution_rows", "methods", "repeat_lines", "started_text", "told_notes"]
+__all__ = ["Parts", "changed_secondary", "methods", "parts", "repeat_lines", "started_text", "told_notes"]
 
 _SILENT = ("beyond-margin",)  # the words of the row say it
 
@@ -59,16 +60,48 @@ def repeat_lines(decision: Decision) -> list[str]:
     return lines
 
 
-def distribution_rows(decision: Decision) -> list[tuple[str, list[str]]]:
+@dataclass(frozen=True)
+class Parts:
+    """How fast, typical and slow trials moved, for the quantiles that some row has trials enough for.
+
+    Attributes
+    ----------
+    lacking : str
+        Which other quantiles there would be, and the trials that they take; "" for none.
+    """
+
+    heads: tuple[str, ...]
+    rows: tuple[tuple[str, tuple[str, ...]], ...]
+    lacking: str
+
+
+def parts(decision: Decision) -> Parts:
     """Return, for each row of the study's measure, how each part of its distribution moved, in short."""
     several = len(decision.candidates) > 1
     by_place = {(one.workload, one.arm): one for one in decision.distributions}
-    found = []
-    for row in decision.primary:
-        if one := by_place.get((row.workload, row.arm)):
-            name = f"{row.workload} · {row.arm}" if several else row.workload
-            found.append((name, [_shift_text(shift) for shift in one.shifts]))
-    return found
+    shown = [(row, by_place[row.workload, row.arm]) for row in decision.primary if (row.workload, row.arm) in by_place]
+    first = shown[0][1].shifts if shown else ()
+    shares = [k for k in range(len(first)) if any(not one.shifts[k].needed for _, one in shown)]
+    rows = tuple(
+        (
+            f"{row.workload} · {row.arm}" if several else row.workload,
+            tuple(_shift_text(one.shifts[k]) for k in shares),
+        )
+        for row, one in shown
+    )
+    lacking: dict[int, list[str]] = {}
+    for shift in first:
+        if shift.needed:
+            lacking.setdefault(shift.needed, []).append(_percentile(shift.share))
+    told = "; ".join(f"{' and '.join(names)}: {needed}" for needed, names in sorted(lacking.items()))
+    return Parts(
+        tuple(_percentile(first[k].share) for k in shares), rows,
+        f"Trials that it takes of each arm for the others: {told}." if told else "",
+    )  # fmt: skip
+
+
+def _percentile(share: float) -> str:
+    return "median" if share == 0.5 else f"{100 * share:g}th percentile"
 
 
 def _shift_text(shift: Shift) -> str:

@@ -52,7 +52,7 @@ def page(decision: Decision) -> str:
         load=weighted_sentence(decision),
         placebo=placebo_sentence(decision),
         after=next_sentence(decision),
-        parts=common.distribution_rows(decision),
+        parts=common.parts(decision),
         to_see={one.workload: one for one in decision.to_see},
         forest=forest(decision),
         strips={(row.workload, row.arm): strip(decision, row) for row in decision.primary},
