@@ -16,7 +16,9 @@ from bystander.field import build_doubts, command_doubts, environment_doubts, pr
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
 STUDIES = sorted(str(path.relative_to(EXAMPLES)) for path in EXAMPLES.glob("*/*.toml"))
-C = "int main(int n, char **v) { int s = 0; for (int i = 0; i < n * 100; i++) s += i; return s > 1e9; }"
+C = "#ifdef CHECK\n#include <assert.h>\n#else\n#define assert(x)\n#endif\n" + (
+    "int main(int n, char **v) { int s = 0; for (int i = 0; i < n * 100; i++) s += i; assert(s >= 0); return s > 1e9; }"
+)
 
 
 @pytest.mark.parametrize("study", STUDIES)
@@ -65,6 +67,8 @@ def test_a_build_is_made_once(run: Run, git: Callable[..., str], tmp_path: Path)
         (["-g", "-O2"], ""),
         (["-O2"], ""),
         (["-O2", "--coverage"], "coverage"),
+        (["-O2", "-DCHECK"], "assertions"),
+        (["-O2", "-DCHECK", "-DNDEBUG"], ""),
     ],
 )
 def test_compiled_programs_are_looked_at(tmp_path: Path, options: list[str], clause: str) -> None:

@@ -255,6 +255,7 @@ def test_one_trial_is_drawn_and_exported(run: Run, office: Path) -> None:
     drawn = ["".join(one.itertext()) for one in picture.iter() if one.tag.endswith("title")]
 
     assert "w, block 1" in page
+    assert "Marking the phases took about: before " in page
     assert "before: " in page
     assert "after: " in page
     assert sum(text.startswith("parse:") for text in drawn) == 2

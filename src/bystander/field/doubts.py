@@ -17,6 +17,7 @@ _MOST_BYTES = 256 * 2**20
 _IN_PROGRAM = (
     (rb"__asan_init|__tsan_init|__msan_init|__ubsan_handle", "it is built with a sanitizer, which slows it down"),
     (rb"__gcov_|__llvm_profile_", "it counts how often each line runs (coverage)"),
+    (rb"__assert_fail", "its assertions are compiled in, which may be meant (-DNDEBUG leaves them out)"),
 )
 # GCC writes its options beside debugging information: "GNU C17 12.2.0 -mtune=generic -g -O2".
 _PRODUCER = re.compile(rb"GNU (?:C|C\+\+|Fortran)[0-9]* [0-9][^\0]{3,500}")

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.archive import Archive
-from bystander.design import Record, Status, Timeline
+from bystander.design import MARKS_COST, Record, Status, Timeline
 from bystander.errors import UsageError
 from bystander.exchange import spans_json
 from bystander.report import TrialSide, trial_page, trial_svg
 from bystander.stats import warm_from
-from bystander.units import duration_text
+from bystander.units import duration_text, share_text
 
 __all__ = ["trial_over_time"]
 
@@ -57,7 +57,9 @@ def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) ->
         return _spans(record, place, told, arms)
     title = f"{record.head.study.workloads[place.workload].name}, block {place.block}, record {record.head.name}"
     sides = [_side(record, place, arm, told.get(arm)) for arm in arms]
-    return trial_svg(title, sides) if suffix == ".svg" else trial_page(title, sides, record.head.notes)
+    if suffix == ".svg":
+        return trial_svg(title, sides)
+    return trial_page(title, sides, [*_marks_cost(record, place, arms), *record.head.notes])
 
 
 def _place(record: Record, trial: str) -> _Place:
@@ -120,6 +122,20 @@ def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> Tri
     values = () if samples is None else tuple(samples.tolist())
     warm = 0 if samples is None else warm_from(samples)
     return TrialSide(record.head.study.arms[arm].name, told, line, values, warm, elapsed)
+
+
+def _marks_cost(record: Record, place: _Place, arms: list[int]) -> list[str]:
+    """Say what the marks themselves took, by the program's own measurement."""
+    names = [measure.name for measure in record.head.measures]
+    if MARKS_COST not in names:
+        return []
+    told = []
+    for arm in arms:
+        row = int(np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0])
+        cost, elapsed = (float(record.trials.readings[row, names.index(name)]) for name in (MARKS_COST, "elapsed"))
+        if cost > 0 and elapsed > 0:
+            told.append(f"{record.head.study.arms[arm].name} {duration_text(cost, 2)} ({share_text(cost / elapsed)})")
+    return [f"Marking the phases took about: {', '.join(told)}."] if told else []
 
 
 def _spans(record: Record, place: _Place, told: dict[int, Timeline], arms: list[int]) -> str:
