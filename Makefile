@@ -6,7 +6,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/ready
 
-.PHONY: demo test lint screenshots benchmarks campaign clean
+.PHONY: demo test lint screenshots benchmarks campaign validate clean
 
 demo: $(READY)
 	rm -rf harbour-office
@@ -23,7 +23,11 @@ screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py
 
 benchmarks: $(READY)
-	for program in benchmarks/*.py; do $(BIN)/python $$program || exit 1; done
+	for program in $(filter-out %/validate.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
+
+# Measures how often verdicts are wrong and how much they see, into docs/; the tests run its quick form.
+validate: $(READY)
+	$(BIN)/python benchmarks/validate.py
 
 # The long form of the kill tests: SIGKILL at random moments, then what is left, then --resume.
 KILLS ?= 30

@@ -116,17 +116,19 @@ def test_commands_and_environments_are_looked_at() -> None:
     assert environment_doubts({"PYTHONDEVMODE": "1", "LD_PRELOAD": "", "PYTHONMALLOC": "pymalloc"}) == [
         "PYTHONDEVMODE is set: the interpreter runs in development mode"
     ]
+    assert command_doubts(["python3", "-X", "utf8", "x.py"]) == []
+    assert "watches itself" in environment_doubts({"PYTHONTRACEALL": "5"})[0]
     assert environment_doubts({"PYTHONMALLOC": "debug"}) == ["PYTHONMALLOC asks for the debugging allocator"]
 
 
 def test_doubts_name_the_arm_that_is_meant(run: Run, tmp_path: Path) -> None:
     """In check and before an observation; what holds for all arms is said once."""
     (tmp_path / "bystander.toml").write_text(
-        f'[arms.before]\n[arms.after]\nenvironment.PYTHONTRACEMALLOC = "1"\n'
+        f'[arms.before]\n[arms.after]\nenvironment.PYTHONASYNCIODEBUG = "1"\n'
         f'[workloads.w]\ncommand = "{sys.executable} -X dev -c pass"\n',
         encoding="utf-8",
     )
     told = " ".join(run("check", "--placebo-blocks", "0").stdout.split())
 
-    assert "Under arm after only: PYTHONTRACEMALLOC is set: each allocation is traced." in told
-    assert told.count("w: -X dev makes the interpreter do more than in real life.") == 1
+    assert "Under arm after only: PYTHONASYNCIODEBUG is set: event loops run in debug mode." in told
+    assert told.count("w: -X dev changes what the interpreter does.") == 1

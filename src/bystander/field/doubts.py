@@ -29,14 +29,13 @@ _IN_BUILD = (
     (r"\bcargo\s+build\b(?!.*--release)(?!.*--profile)", "cargo builds without optimisation unless --release is given"),
 )
 _IN_COMMAND = (
-    (r"-X\s*(dev|tracemalloc|importtime)\b", "-X {0} makes the interpreter do more than in real life"),
+    (r"-X\s*(?!utf8|pycache_prefix|frozen_modules|faulthandler)(\w+)", "-X {0} changes what the interpreter does"),
     (r"-m\s+(trace|pdb|coverage)\b", "-m {0} runs the program under a watcher"),
 )
+_WATCHING = ("PYTHONTRACE", "PYTHONPROFILE")
 _IN_ENVIRONMENT = {
     "PYTHONDEVMODE": "the interpreter runs in development mode",
-    "PYTHONTRACEMALLOC": "each allocation is traced",
     "PYTHONASYNCIODEBUG": "event loops run in debug mode",
-    "PYTHONPROFILEIMPORTTIME": "each import is timed and printed",
     "COVERAGE_PROCESS_START": "coverage is measured",
     "COVERAGE_PROCESS_CONFIG": "coverage is measured",
     "MALLOC_CHECK_": "the C library checks its heap",
@@ -81,6 +80,11 @@ def environment_doubts(environment: Mapping[str, str]) -> list[str]:
         f"{name} is set: {meaning}"
         for name, meaning in _IN_ENVIRONMENT.items()
         if environment.get(name, "") not in ("", "0")
+    ]
+    told += [
+        f"{name} is set: the interpreter watches itself"
+        for name, value in environment.items()
+        if name.startswith(_WATCHING) and value not in ("", "0")
     ]
     if environment.get("PYTHONMALLOC", "").endswith("debug"):
         told.append("PYTHONMALLOC asks for the debugging allocator")
