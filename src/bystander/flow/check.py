@@ -27,6 +27,7 @@ from bystander.flow.outlook import (
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
+from bystander.flow.repetition import repetition_advice
 from bystander.flow.starts import Starts
 from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
@@ -121,7 +122,8 @@ def check(
             trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"), starts)
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
-            found = outlooks(study, trial_blocks(study, trials, tried, count, observer))
+            twins = trial_blocks(study, trials, tried, count, observer)
+            found = outlooks(study, twins)
     remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
@@ -131,6 +133,7 @@ def check(
         )
     if advice := measure_advice(study, found):
         remarks.append(advice)
+    remarks += repetition_advice(study, twins)
     expected = Pace(study, tried).left_s
     return Checked(study, arms, commands, tried, differences, machine, expected, found, count, tuple(remarks))
 

@@ -3,6 +3,7 @@
 from bystander.stats.adjust import benjamini_hochberg, holm, rejections
 from bystander.stats.contrasts import Contrasts, Examination, examine, interval
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
+from bystander.stats.levels import Levels, levels, samples_that_pay
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
 from bystander.stats.phases import alone, covered, enclosing, outermost_of_name
 from bystander.stats.power import POWER, smallest_shown
@@ -20,6 +21,7 @@ __all__ = [
     "SHARES",
     "Contrasts",
     "Examination",
+    "Levels",
     "Null",
     "SampleSummary",
     "Soundness",
@@ -33,6 +35,7 @@ __all__ = [
     "fails_more_unpaired_p",
     "holm",
     "interval",
+    "levels",
     "median",
     "median_interval",
     "needed_trials",
@@ -43,6 +46,7 @@ __all__ = [
     "quantile_ratios",
     "rank_sum_null",
     "rejections",
+    "samples_that_pay",
     "signed_rank_null",
     "smallest_shown",
     "soundness",

@@ -1,0 +1,56 @@
+"""Where repetition pays: more samples within a trial of a callable, or more trials."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from bystander.design import Status, Study
+from bystander.flow.outlook import TrialBlock
+from bystander.stats import levels, samples_that_pay, warm_from
+from bystander.units import share_text
+
+__all__ = ["repetition_advice"]
+
+_FEWEST_SAMPLES = 5  # that a study may ask for
+_WORTH = 0.3  # share of the time that another choice must save before it is advised
+
+
+def repetition_advice(study: Study, blocks: Sequence[TrialBlock]) -> list[str]:
+    """Return a sentence for each callable whose trials take many more samples than pay.
+
+    Parameters
+    ----------
+    blocks : sequence of TrialBlock
+        In which the reference ran twice.
+    """
+    found = []
+    for w, workload in enumerate(study.workloads):
+        mine = [block for block in blocks if block.workload == w and _sampled(block)]
+        if not workload.timed or len(mine) < 3:
+            continue
+        cold = max(warm_from(np.array(one.samples["elapsed"])) for block in mine for one in block.twins)
+        sides = [np.log([block.twins[k].samples["elapsed"][cold:] for block in mine]) for k in (0, 1)]
+        outcomes = [one for block in mine for one in block.twins]
+        sample_s = float(np.median([np.median(one.samples["elapsed"]) for one in outcomes])) * workload.timed.iterations
+        trial_s = float(np.median([one.took_s for one in outcomes])) - (workload.timed.samples - cold) * sample_s
+        seen, now = levels(sides[0], sides[1]), workload.timed.samples - cold
+        pays, saving = samples_that_pay(seen, max(trial_s, 0.0), sample_s, now)
+        asked = max(_FEWEST_SAMPLES, pays + cold)
+        if saving < _WORTH or asked >= workload.timed.samples:
+            continue
+        took = trial_s + now * sample_s
+        more = round(study.blocks * took / (trial_s + (asked - cold) * sample_s))
+        found.append(
+            f"{workload.name}: samples of one trial scatter by {share_text(seen.within, 2)}, trials from each other by "
+            f"{share_text(seen.between, 2)}. samples = {asked} with blocks = {more} would take as long and show "
+            "smaller changes."
+        )
+    return found
+
+
+def _sampled(block: TrialBlock) -> bool:
+    """Whether both trials ended well, with as many samples and all of them above zero."""
+    samples = [one.samples.get("elapsed", ()) for one in block.twins if one.status is Status.OK]
+    return len(samples) == 2 and len(samples[0]) == len(samples[1]) > 5 and min(map(min, samples)) > 0

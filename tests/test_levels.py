@@ -1,0 +1,65 @@
+"""Repetition on two levels: both spreads are estimated, and the advice is the one that saves most time."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from bystander.design import Arm, Callable, Status, Study, TrialOutcome, Workload
+from bystander.flow.outlook import TrialBlock
+from bystander.flow.repetition import repetition_advice
+from bystander.stats import Levels, levels, samples_that_pay
+
+
+def test_both_spreads_are_estimated_whatever_the_drift() -> None:
+    """From 4,000 blocks of known spreads, with a drift that both trials of a block share."""
+    rng = np.random.default_rng(1)
+    drift = np.cumsum(rng.normal(0, 0.1, (4000, 1)), axis=0)
+    sides = [drift + rng.normal(0, 0.03, (4000, 1)) + rng.normal(0, 0.05, (4000, 10)) for _ in range(2)]
+    found = levels(*sides)
+
+    assert found.within == pytest.approx(0.05, rel=0.02)
+    assert found.between == pytest.approx(0.03, rel=0.05)
+
+
+@pytest.mark.parametrize(
+    ("within", "between", "trial_s", "sample_s"), [(0.05, 0.03, 0.2, 0.01), (0.02, 0.05, 0.1, 0.05)]
+)
+def test_the_advice_is_the_best_of_all(within: float, between: float, trial_s: float, sample_s: float) -> None:
+    """Held against every number of samples up to 200."""
+    samples, saving = samples_that_pay(Levels(within, between), trial_s, sample_s, 30)
+    costs = [(between**2 + within**2 / k) * (trial_s + k * sample_s) for k in range(1, 201)]
+
+    assert abs(samples - (1 + int(np.argmin(costs)))) <= 1
+    assert saving == pytest.approx(1 - costs[samples - 1] / costs[29])
+    assert samples_that_pay(Levels(0.05, 0.0), 0.1, 0.01, 30) == (30, 0.0)
+
+
+def blocks(within: float, between: float, count: int = 8) -> list[TrialBlock]:
+    """Return blocks of a callable whose sample takes 50 ms, its process 0.1 s."""
+    rng = np.random.default_rng(2)
+
+    def trial() -> TrialOutcome:
+        level = math.log(0.05) + rng.normal(0, between)
+        samples = tuple(np.exp(level + rng.normal(0, within, 30)).tolist())
+        return TrialOutcome(
+            Status.OK, 0, 0.0, 0.0, {"elapsed": 0.05}, samples={"elapsed": samples}, process_s=0.1 + sum(samples)
+        )
+
+    return [TrialBlock(0, (trial(), trial()), 3.2) for _ in range(count)]
+
+
+def test_it_is_said_where_it_saves_a_third_of_the_time() -> None:
+    """Processes that differ by more than their samples; not where the samples are what scatters, or blocks are few."""
+    timed = Callable("m:f", samples=30, iterations=1)
+    study = Study("s", (Arm("before"), Arm("after")), (Workload("w", "w", "", timed=timed),), blocks=20)
+    said = repetition_advice(study, blocks(0.02, 0.05))
+
+    assert len(said) == 1
+    assert "w: samples of one trial scatter by 2" in said[0]
+    assert "samples = 5 with blocks = " in said[0]
+    assert 60 <= int(said[0].split("blocks = ")[1].split()[0]) <= 200
+    assert repetition_advice(study, blocks(0.3, 0.001)) == []
+    assert repetition_advice(study, blocks(0.02, 0.05, 2)) == []
