@@ -276,7 +276,8 @@ Noise of CV 5 %, in the order in which trials run; every way sees the same 50 tr
 
 ## Suites
 20 blocks, risk 5 %. What is promised is that of the rows shown as changed at most 5 % are false in the long run. When
-nothing changed every row shown is false, so that at most 5 % of suites may show any.
+nothing changed every row shown is false, so that at most 5 % of suites may show any. Of so many cells one or two lie
+more than two standard errors off by luck.
 
 {suites}
 
