@@ -39,7 +39,7 @@ def told_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
     for one in tried:
         if one.arm == 0 and one.outcome.told:
             parts = [part for part in (_phases(one.outcome), *_numbers(one.outcome)) if part]
-            problems = [f"{count} {what}" for what, count in one.outcome.told.problems.items()]
+            problems = [f"{what} ({count})" for what, count in one.outcome.told.problems.items()]
             parts += [f"what went wrong: {', '.join(problems)}"] if problems else []
             found.append(f"{study.workloads[one.workload].name} tells: {'; '.join(parts) or 'nothing of use'}.")
     return found
@@ -61,7 +61,7 @@ def _numbers(outcome: TrialOutcome) -> list[str]:
     for name, values in told.intervals.items():
         late = told.deadlines.get(name)
         by = f", due in {quantity_text(late, 's')}" if late else ""
-        streams.append(f"{values.size} intervals {name}{by}")
+        streams.append(f"{values.size} interval{'' if values.size == 1 else 's'} {name}{by}")
     items = [f"{quantity_text(count, '')} {name}" for name, count in told.items.items()]
     readings = [f"{name} {quantity_text(value, unit)}" for name, (value, unit, _) in told.readings.items()]
     return [_some(part) for part in (items, readings, streams)]

@@ -44,7 +44,7 @@ def with_told(outcome: TrialOutcome, marks: Path, spans: Path | None = None) -> 
             broken = 1
     told = read_marks(data, started_ns, length_ns, offset_ns, gathered)
     if broken:
-        told = replace(told, problems={**told.problems, "files of spans that could not be read": 1})
+        told = replace(told, problems={**told.problems, "the file of spans could not be read": 1})
     told = replace(told, timeline=_nested(told.timeline))
     readings = _phase_readings(told.timeline, whole=not outcome.samples) | _work_readings(told)
     measures = {name: told_measure(name) for name in readings}

@@ -121,7 +121,7 @@ def _environment() -> Environment:
 
 def _picture(title: str, sides: Sequence[TrialSide]) -> _Picture:
     lines = [side.timeline for side in sides if side.timeline is not None and len(side.timeline)]
-    longest = max([max(line.length_ns, int(line.end_ns.max())) for line in lines] or [1])
+    longest = max([1, *(max(line.length_ns, int(line.end_ns.max())) for line in lines)])
     names = list(dict.fromkeys(name for line in lines for name in line.names))
     tints = {name: PHASE_TINTS[i % len(PHASE_TINTS)] for i, name in enumerate(names)}
     y, bands = float(_TOP), []

@@ -14,7 +14,7 @@ __all__ = ["SHARES", "needed_trials", "order_cut", "quantile_ratios", "two_speed
 
 Floats = NDArray[np.float64]
 SHARES = (0.1, 0.25, 0.5, 0.75, 0.9, 0.95, 0.99)
-_FEWEST_IN_A_MODE, _SHARE_OF_A_MODE, _GAP = 4, 0.15, 2.0
+_FEWEST, _FEWEST_IN_A_MODE, _SHARE_OF_A_MODE, _GAP = 16, 4, 0.15, 2.0
 
 
 def needed_trials(share: float, error: float) -> int:
@@ -84,12 +84,12 @@ def two_speeds(ordered: Floats) -> tuple[float, float, float] | None:
 
     Notes
     -----
-    Its largest gap, on the log scale, is more than twice the robust spreads of both sides together, and on either
-    side of it are 4 values and 15 % of them at least.
+    It has 16 values at least. Its largest gap, on the log scale, is more than twice the robust spreads of both sides
+    together, and on either side of it are 4 values and 15 % of them at least.
     """
     n = ordered.size
     least = max(_FEWEST_IN_A_MODE, math.ceil(_SHARE_OF_A_MODE * n))
-    if n < 2 * least:
+    if n < _FEWEST:
         return None
     logs = np.log(ordered)
     gaps = np.diff(logs)

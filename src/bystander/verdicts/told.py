@@ -19,6 +19,12 @@ _DEAR = 0.01  # share of a trial that its marks may take before it is said
 _STAYED = 0.05  # share of files that may be where they should not be
 _FAR, _TIMES = 5.0, 2.0  # robust standard deviations, and factor, by which an instance stands out
 _UNENDED = "phases without an end"
+_WRONG = {
+    _UNENDED: "a phase has no end; it is counted to the trial's end",
+    "broken lines": "some lines of the marks cannot be read",
+    "ends of nothing": "a phase ends that never began",
+    "outside of the trial": "a phase lies outside of the trial's time, as if another clock was read",
+}
 
 
 def told_notes(record: Record, pair: RowTrials) -> list[Note]:
@@ -32,11 +38,9 @@ def told_notes(record: Record, pair: RowTrials) -> list[Note]:
     for one in told:
         problems.update(dict.fromkeys(one.get("problems", {}), 1))
     for problem, count in problems.items():
-        trials = f"{count} of {len(rows)} trials"
-        if problem == _UNENDED:
-            notes.append(Note("phase-unended", f"In {trials} a phase has no end; it is counted to the trial's end."))
-        else:
-            notes.append(Note("marks-broken", f"In {trials} some marks say nothing: {problem}."))
+        wrong = _WRONG.get(problem, problem)
+        code = "phase-unended" if problem == _UNENDED else "marks-broken"
+        notes.append(Note(code, f"In {count} of {len(rows)} trials {wrong}."))
     return notes + _cost(record, pair) + _outstanding(record, pair)
 
 
