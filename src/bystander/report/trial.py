@@ -224,7 +224,7 @@ def _bar(line: Timeline, group: np.ndarray, left: float, right: float, y: float,
     tip += f", of which {share_text(share)} on a processor" if known and wall else ""
     tip += ", never ended" if unended else ""
     room = int((width - 8) / _LETTER_PX)
-    shorter = [text for text in (called, label, name) if text and len(text) <= room and group.size == 1]
+    shorter = [text for text in (called, name, label) if text and len(text) <= room and group.size == 1]
     text = shorter[0] if shorter else called[: room - 1] + "…" if room >= 4 else ""
     return _Bar(
         round(float(left), 2), round(y, 1), round(float(width), 2), _BAR, round(_BAR * share, 1), known, tints[name],
