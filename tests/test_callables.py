@@ -76,10 +76,10 @@ def written(office: Path, lines: str) -> Path:
     return office
 
 
-def observed(run: Run, office: Path, lines: str) -> dict:
+def observed(run: Run, office: Path, lines: str, *words: str) -> dict:
     """Observe a study of one callable and return its only primary row."""
     written(office, lines)
-    run("observe", "--quiet")
+    run("observe", "--quiet", *words)
     return next(row for row in json.loads(run("decide", "--json").stdout)["results"] if row["primary"])
 
 
@@ -117,7 +117,7 @@ def test_a_call_is_timed_and_all_samples_are_kept(run: Run, office: Path) -> Non
 )
 def test_arguments_are_given_in_every_way(run: Run, office: Path, lines: str, low_s: float, high_s: float) -> None:
     """Each trial ends well, and the time is that of the call."""
-    row = observed(run, office, lines + "\n")
+    row = observed(run, office, lines + "\n", "--blocks", "3")
 
     assert row["reference"]["failed"] == row["candidate"]["failed"] == 0
     assert low_s < row["reference"]["median"] < high_s
