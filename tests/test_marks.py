@@ -297,6 +297,12 @@ def test_a_whole_record_goes_through_json_with_its_phases(run: Run, tmp_path: Pa
         if row["workload"] == "chart"
         for note in row["notes"]
     )
+    wrong = json.loads(json.dumps(whole))
+    for change in ({"trial": 10**9}, {"labels": {"draw": {"a": "soon"}}}, {"problems": 3}):
+        (tmp_path / "wrong.json").write_text(
+            json.dumps({**wrong, "uuid": "w", "told": [{**wrong["told"][0], **change}]}), encoding="utf-8"
+        )
+        assert "damaged" in run("records", "import", "wrong.json", "--archive", "third.sqlite", code=2).stderr
     for key, value in (("around", 99), ("names", []), ("end_ns", -5)):
         broken = json.loads(json.dumps(whole))
         line = broken["told"][0]["phases"]

@@ -142,10 +142,12 @@ def test_nothing_is_said_of_failures_and_of_few_blocks() -> None:
     few = made_record({"w": {"before": [0.1] * 11, "after": [0.1] * 11}})
     failed = made_record({"w": {"before": [0.1] * 20, "after": [0.1] * 20}}, failed={("w", "after"): [3]})
     whole = made_record({"w": {"before": [0.1] * 20, "after": [0.1] * 20}})
+    counts = made_record({"w": {"before": [3.0] * 20, "after": [3.0] * 20}}, measure="major_faults")
     far = noisy(20, 0.1, 0.001, 1)
     far[6] = 0.3
 
     assert not codes & {note.code for record in (few, failed) for note in decide(record).primary[0].notes}
     assert "few-values" in {note.code for note in decide(whole).primary[0].notes}
+    assert "few-values" not in {note.code for note in decide(counts).primary[0].notes}
     row = decide(made_record({"w": {"before": noisy(20, 0.1, 0.001, 2), "after": far}})).primary[0]
     assert any("Block 6 lies far from the others" in note.text for note in row.notes)

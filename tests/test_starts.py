@@ -168,3 +168,11 @@ def test_a_callable_starts_in_its_process(run: Run, office: Path) -> None:
     assert 'no workload of unnamed study has start = "from-disk"' in " ".join(
         run("observe", "--drop-caches", code=2).stderr.split()
     )
+
+
+def test_a_floor_that_a_record_does_not_have_is_passed_over() -> None:
+    """A damaged or foreign record is decided on what it has."""
+    record = made_record({"w": {"before": [0.1] * 8, "after": [0.1] * 8}})
+    study = replace(record.head.study, workloads=(replace(record.head.study.workloads[0], floor="gone"),))
+
+    assert decide(replace(record, head=replace(record.head, study=study))).primary[0].workload == "w"

@@ -128,14 +128,23 @@ def _record(document: dict[str, Any]) -> Record:
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
     told = {int(one["trial"]): one for one in document.get("told", [])}
     lines = {row: timeline_of(one["phases"]) for row, one in told.items()}
-    summaries = {
-        row: {**{key: dict(one.get(key, {})) for key in ("problems", "labels")}, "instances": len(lines[row])}
-        for row, one in told.items()
-    }
+    summaries = {row: _summary(one, len(lines[row])) for row, one in told.items()}
+    if any(not 0 <= row < count for row in (*told, *(row for row, _ in samples))):
+        raise ValueError("told or samples name a trial that is not there")
     states = document.get("machine_states", [])
     if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
         raise ValueError("machine_states is no list of tables")
     return Record(head, trials, samples, excerpts, states, summaries, lines)
+
+
+def _summary(one: dict[str, Any], instances: int) -> dict[str, Any]:
+    """Return what is kept beside the phases of a trial, with every value of its type."""
+    labels = {
+        str(phase): {str(label): float(seconds) for label, seconds in by_label.items()}
+        for phase, by_label in one.get("labels", {}).items()
+    }
+    problems = {str(problem): int(often) for problem, often in one.get("problems", {}).items()}
+    return {"problems": problems, "labels": labels, "instances": instances}
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:

@@ -21,11 +21,9 @@ def with_floors(record: Record) -> Record:
     """
     study, trials = record.head.study, record.trials
     names = [measure.name for measure in record.head.measures]
-    floors = {
-        w: [one.name for one in study.workloads].index(workload.floor)
-        for w, workload in enumerate(study.workloads)
-        if workload.floor
-    }
+    places = {workload.name: w for w, workload in enumerate(study.workloads)}
+    # A record from elsewhere may name a floor that it does not have.
+    floors = {w: places[one.floor] for w, one in enumerate(study.workloads) if one.floor in places}
     if not floors or "elapsed" not in names or ABOVE_FLOOR in names:
         return record
     elapsed = trials.readings[:, names.index("elapsed")]

@@ -34,13 +34,20 @@ def soundness_notes(record: Record, pairs: Sequence[RowTrials], materials: Seque
         seen = soundness(sides[0], sides[1], first)
         for row, (i, o) in enumerate(zip(members, order, strict=True)):
             names = record.head.study.arms[0].name, record.head.study.arms[pairs[i].arm].name
-            found[i] = _told(seen, row, names, materials[i].blocks[o], sides[1][row] - sides[0][row])
+            difference, continuous = sides[1][row] - sides[0][row], materials[i].scale == "ratio"
+            found[i] = _told(seen, row, names, materials[i].blocks[o], difference, continuous)
     return found
 
 
 def _told(
-    seen: Soundness, row: int, names: tuple[str, str], blocks: NDArray[np.int64], difference: NDArray[np.float64]
+    seen: Soundness,
+    row: int,
+    names: tuple[str, str],
+    blocks: NDArray[np.int64],
+    difference: NDArray[np.float64],
+    continuous: bool,
 ) -> list[Note]:
+    """Return the notes of a row; counts and shares, which are not continuous, have few values by nature."""
     told = [
         (seen.drifts[row], "drifts", "The difference between the arms changes in the course of the observation."),
         (
@@ -65,7 +72,7 @@ def _told(
             f"The readings of {names[0]} scatter more than those of {names[1]}.",
         ),
         (
-            seen.few_values[row],
+            seen.few_values[row] and continuous,
             "few-values",
             "Fewer than a third of the readings are distinct: the clock or the counter is too coarse for them.",
         ),
