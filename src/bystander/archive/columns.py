@@ -43,19 +43,22 @@ class Rowed:
     told: Sequence[sqlite3.Row]
     timelines: Sequence[sqlite3.Row]
 
-    def of_array(self, number: int | None) -> Rowed:
-        """Return what belongs to one array of imported trials; None for observed ones."""
-        parts = (
-            [row for row in rows if row["array_id"] == number] for rows in (self.samples, self.told, self.timelines)
-        )
-        return Rowed(self.trials, self.arrays, *parts)
+    def by_array(self) -> dict[int | None, Rowed]:
+        """Return what belongs to each array of imported trials; None stands for observed ones."""
+        groups: dict[int | None, tuple[list[sqlite3.Row], list[sqlite3.Row], list[sqlite3.Row]]] = {}
+        for place, rows in enumerate((self.samples, self.told, self.timelines)):
+            for row in rows:
+                groups.setdefault(row["array_id"], ([], [], []))[place].append(row)
+        everyone = [None, *(row["id"] for row in self.arrays)]
+        return {one: Rowed(self.trials, self.arrays, *groups.get(one, ([], [], []))) for one in everyone}
 
 
 def assembled(head: RecordHead, rows: Rowed) -> Record:
     """Return the record of these rows: trials that were observed first, then those that were imported."""
     width = len(head.measures)
-    parts = [_observed(rows.of_array(None), width)] if rows.trials else []
-    parts += [_imported(row, rows.of_array(row["id"]), width) for row in rows.arrays]
+    mine = rows.by_array()
+    parts = [_observed(mine[None], width)] if rows.trials else []
+    parts += [_imported(row, mine[row["id"]], width) for row in rows.arrays]
     names = [measure.name for measure in head.measures]
     starts = np.cumsum([0, *(len(part.answers) for part in parts)]).tolist()
     several: dict[tuple[int, str], NDArray[np.float64]] = {}

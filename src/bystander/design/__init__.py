@@ -39,7 +39,7 @@ from bystander.design.study import (
     with_placebo,
 )
 from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
-from bystander.design.timeline import Lane, Timeline, Told
+from bystander.design.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Timeline, Told
 from bystander.design.trials import (
     ArmState,
     Record,
@@ -54,6 +54,7 @@ __all__ = [
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",
+    "BROKEN",
     "CALL_ANSWER_RULES",
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
@@ -66,10 +67,13 @@ __all__ = [
     "MEASURES",
     "OBSERVED",
     "ONE_ARM_BLOCKS",
+    "OUTSIDE",
     "PLACEBO",
     "STARTS",
     "STUDY_KEYS",
     "TOLD",
+    "UNBEGUN",
+    "UNENDED",
     "UNMARKED",
     "VARIED",
     "WORKLOAD_KEYS",

@@ -10,7 +10,12 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-__all__ = ["Lane", "Timeline", "Told"]
+__all__ = ["BROKEN", "OUTSIDE", "UNBEGUN", "UNENDED", "Lane", "Timeline", "Told"]
+
+# What can be wrong with marks, as it is kept.
+BROKEN, UNBEGUN, UNENDED, OUTSIDE = (
+    "broken lines", "ends of nothing", "phases without an end", "outside of the trial",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -77,7 +82,7 @@ class Told:
     cost_ns : float
         What all marks together took, where the program said what one takes.
     problems : mapping
-        What was wrong, and how often.
+        What was wrong (`BROKEN`, `UNBEGUN`, `UNENDED`, `OUTSIDE`, or in words), and how often.
     """
 
     timeline: Timeline

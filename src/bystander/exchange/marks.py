@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Lane, Timeline, Told
+from bystander.design import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Timeline, Told
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
 __all__ = ["Spans", "read_marks"]
@@ -19,7 +19,6 @@ Integers = NDArray[np.int64]
 _WALL_NS = 10**18  # larger times are on the wall clock: no machine runs for thirty years
 _MOST_NS = 2**62
 _SIDES = ("less", "more", "")
-_PROBLEMS = ("broken lines", "ends of nothing", "phases without an end", "outside of the trial")
 
 
 @dataclass
@@ -77,7 +76,7 @@ class Spans:
         end = np.maximum(begin, end)
         slack = max(1_000_000, length_ns // 100)
         outside = int(np.count_nonzero((begin < -slack) | (end > length_ns + slack)))
-        for problem, count in ((_PROBLEMS[2], int(np.count_nonzero(unended))), (_PROBLEMS[3], outside)):
+        for problem, count in ((UNENDED, int(np.count_nonzero(unended))), (OUTSIDE, outside)):
             if count:
                 problems[problem] += count
         at = {own: i for i, own in enumerate(self.own) if own}
@@ -149,7 +148,7 @@ class _Reader:
     def _end(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0") -> None:
         key = name, label, int(process), int(thread)
         if not self._open.get(key):
-            self.problems[_PROBLEMS[1]] += 1
+            self.problems[UNBEGUN] += 1
             return
         begin, own, around = self._open[key].pop()
         self.spans.add(begin, max(begin, self._time(at)), *key, own=own, around=around)
@@ -216,7 +215,7 @@ def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int
     reader.spans = spans or reader.spans
     lines = data.decode("utf-8", "replace").split("\n")
     if lines.pop():
-        reader.problems[_PROBLEMS[0]] += 1  # the end of the file, torn off
+        reader.problems[BROKEN] += 1  # the end of the file, torn off
     for line in lines:
         kind, *words = line.split("\t")
         take = reader.kinds.get(kind)
@@ -224,9 +223,9 @@ def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int
             if take is not None:
                 take(*words)  # type: ignore[operator]
             elif line:
-                reader.problems[_PROBLEMS[0]] += 1
+                reader.problems[BROKEN] += 1
         except (ValueError, TypeError, OverflowError):
-            reader.problems[_PROBLEMS[0]] += 1
+            reader.problems[BROKEN] += 1
     reader.leave_open()
     timeline = reader.spans.timeline(started_ns, length_ns, reader.problems)
     by_process = Counter(timeline.lanes[lane].process for lane in timeline.lane.tolist())

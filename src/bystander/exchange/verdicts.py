@@ -7,7 +7,7 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from bystander.verdicts import ArmSide, Decision, Distribution, Row
+from bystander.verdicts import CONFIDENCE, ArmSide, Decision, Distribution, Row
 
 __all__ = ["verdicts_json"]
 
@@ -106,7 +106,7 @@ def _distribution(one: Distribution) -> dict[str, Any]:
         for shift in one.shifts
     ]
     two = [{"arm": arm, "fast": fast, "slow": slow, "share": share} for arm, fast, slow, share in one.two]
-    return {"workload": one.workload, "arm": one.arm, "confidence": 0.95, "shifts": shifts, "two_speeds": two}
+    return {"workload": one.workload, "arm": one.arm, "confidence": CONFIDENCE, "shifts": shifts, "two_speeds": two}
 
 
 def _alone(single: Any) -> dict[str, Any]:

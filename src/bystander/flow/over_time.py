@@ -16,6 +16,7 @@ from bystander.exchange import spans_json
 from bystander.report import TrialSide, trial_page, trial_svg
 from bystander.stats import warm_from
 from bystander.units import duration_text, share_text
+from bystander.verdicts import rows_over_time
 
 __all__ = ["trial_over_time"]
 
@@ -83,8 +84,7 @@ def _place(record: Record, trial: str) -> _Place:
 
 def _example(record: Record) -> str:
     trials = record.trials
-    told = [row for row, one in record.told.items() if one.get("instances")]
-    row = next(iter([*told, *(row for row, _ in record.samples)]), 0)
+    row = next(iter(rows_over_time(record)), 0)
     if not len(trials):
         return "year/0"
     return f"{record.head.study.workloads[trials.workload[row]].name}/{trials.block[row]}"
@@ -94,6 +94,11 @@ def _rows(record: Record, place: _Place) -> NDArray[np.bool_]:
     trials = record.trials
     found: NDArray[np.bool_] = (trials.workload == place.workload) & (trials.block == place.block)
     return found
+
+
+def _row(record: Record, place: _Place, arm: int) -> int:
+    """Return the row of the block's trial under an arm."""
+    return int(np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0])
 
 
 def _arms(record: Record, place: _Place, told: dict[int, Timeline]) -> list[int]:
@@ -112,7 +117,7 @@ def _arms(record: Record, place: _Place, told: dict[int, Timeline]) -> list[int]
 
 def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> TrialSide:
     trials = record.trials
-    row = int(np.flatnonzero(_rows(record, place) & (trials.arm == arm))[0])
+    row = _row(record, place, arm)
     names = [measure.name for measure in record.head.measures]
     elapsed = float(trials.readings[row, names.index("elapsed")])
     samples = record.samples.get((row, "elapsed"))
@@ -131,7 +136,7 @@ def _marks_cost(record: Record, place: _Place, arms: list[int]) -> list[str]:
         return []
     told = []
     for arm in arms:
-        row = int(np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0])
+        row = _row(record, place, arm)
         cost, elapsed = (float(record.trials.readings[row, names.index(name)]) for name in (MARKS_COST, "elapsed"))
         if cost > 0 and elapsed > 0:
             told.append(f"{record.head.study.arms[arm].name} {duration_text(cost, 2)} ({share_text(cost / elapsed)})")
@@ -145,7 +150,7 @@ def _spans(record: Record, place: _Place, told: dict[int, Timeline], arms: list[
         line = told.get(arm)
         if line is None:
             continue
-        row = np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0]
+        row = _row(record, place, arm)
         started_s = float(np.nan_to_num(record.trials.started_s[row]))
         title = f"{study.workloads[place.workload].name}/{place.block}/{study.arms[arm].name}"
         trace = hashlib.sha256(f"{record.head.uuid} {title}".encode()).hexdigest()[:32]

@@ -54,12 +54,14 @@ class Starts:
         if start not in (FROM_DISK, FROM_MEMORY):
             return
         files = self._files.get((workload, arm)) or self._first(workload, arm, command)
-        if start == FROM_MEMORY:
+        if files.candidates:  # those that are back after the trial were read
+            page_cache.evict(files.candidates)
+        elif start == FROM_MEMORY:
             page_cache.load(files.known)
         else:
-            page_cache.evict(files.known or files.candidates)
-            if self._study.drop_caches:
-                page_cache.drop_everything()
+            page_cache.evict(files.known)
+        if start == FROM_DISK and self._study.drop_caches:
+            page_cache.drop_everything()
         files.before = page_cache.resident_share(files.known)
 
     def after(self, workload: int, arm: int, outcome: TrialOutcome) -> TrialOutcome:
@@ -88,7 +90,6 @@ class Starts:
             files = _Files(known)
         else:
             files = _Files(candidates=page_cache.candidates(folder, Path(command.path)))
-            page_cache.evict(files.candidates)
         self._files[workload, arm] = files
         return files
 

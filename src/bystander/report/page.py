@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from jinja2 import Environment, PackageLoader, StrictUndefined
-
 from bystander.design.machine import machine_sentences, machine_title
 from bystander.report import common
+from bystander.report.environment import template_environment
 from bystander.report.forest import forest
 from bystander.report.strips import strip
 from bystander.report.theme import COLOURS, MARKS
-from bystander.units import plain_text, quantity_text
+from bystander.units import quantity_text
 from bystander.verdicts import (
     Decision,
     answer_sentence,
@@ -30,16 +29,10 @@ __all__ = ["page"]
 
 def page(decision: Decision) -> str:
     """Return the page of a decision; everything in it is escaped and nothing is fetched."""
-    environment = Environment(
-        loader=PackageLoader("bystander.report"),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
+    environment = template_environment()
     environment.filters.update(
         change=change_text, level=interval_text, medians=medians_text, sentence=row_sentence, saved=saved_text,
-        failure=failure_sentence, quantity=quantity_text, notes=common.told_notes, plain=plain_text,
+        failure=failure_sentence, quantity=quantity_text, notes=common.told_notes,
     )  # fmt: skip
     machine = decision.head.machine
     return environment.get_template("page.html").render(

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from bystander.design import Timeline
+from bystander.report.environment import template_environment
 from bystander.report.theme import PHASE_TINTS
-from bystander.units import duration_text, plain_text, share_text
+from bystander.units import duration_text, share_text
 
 __all__ = ["TrialSide", "trial_page", "trial_svg"]
 
@@ -95,7 +95,7 @@ class _Picture:
 
 def trial_svg(title: str, sides: Sequence[TrialSide]) -> str:
     """Return the picture of one block's trials as an SVG document."""
-    return _environment().get_template("trial.svg").render(p=_picture(title, sides))
+    return template_environment().get_template("trial.svg").render(p=_picture(title, sides))
 
 
 def trial_page(title: str, sides: Sequence[TrialSide], notes: Sequence[str]) -> str:
@@ -106,17 +106,8 @@ def trial_page(title: str, sides: Sequence[TrialSide], notes: Sequence[str]) -> 
     notes : sequence of str
         Sentences about the record.
     """
-    template = _environment().get_template("trial.html")
+    template = template_environment().get_template("trial.html")
     return template.render(p=_picture(title, sides), sides=sides, rows=_table(sides), notes=notes)
-
-
-def _environment() -> Environment:
-    environment = Environment(
-        loader=PackageLoader("bystander.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True,
-    )  # fmt: skip
-    environment.filters["plain"] = plain_text
-    return environment
 
 
 def _picture(title: str, sides: Sequence[TrialSide]) -> _Picture:

@@ -2,8 +2,9 @@
 
 from bystander.verdicts.axis import Axis, shared_axis
 from bystander.verdicts.decide import Options, decide
+from bystander.verdicts.distribution import CONFIDENCE
 from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
-from bystander.verdicts.over_time import TrialsToSee, over_time_lines, trials_to_see
+from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
 from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift
 from bystander.verdicts.words import (
@@ -23,6 +24,7 @@ from bystander.verdicts.words import (
 )
 
 __all__ = [
+    "CONFIDENCE",
     "GATE_WORDS",
     "ArmSide",
     "Axis",
@@ -49,6 +51,7 @@ __all__ = [
     "over_time_lines",
     "placebo_sentence",
     "row_sentence",
+    "rows_over_time",
     "saved_text",
     "see_sentence",
     "shared_axis",

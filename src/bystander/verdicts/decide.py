@@ -13,13 +13,13 @@ from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts import notes as say
 from bystander.verdicts.above_floor import with_floors
-from bystander.verdicts.distribution import distributions, with_tail_notes
+from bystander.verdicts.distribution import distributed
 from bystander.verdicts.failures import failures
 from bystander.verdicts.families import Family, family_rows
 from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
-from bystander.verdicts.single import Single, describe
-from bystander.verdicts.types import VERDICTS, Decision, Distribution, Note, Row
+from bystander.verdicts.single import describe
+from bystander.verdicts.types import VERDICTS, Decision, Note, Row
 
 __all__ = ["Options", "decide"]
 
@@ -79,7 +79,9 @@ def decide(record: Record, options: Options | None = None) -> Decision:
             rows += family_rows(record, pairs, measures, margin, Family(alpha, size, candidates, primary, alpha / size))
     placebo = _placebo(record, measure, margin, risk)
     singles = describe(record, [measure, *others])
-    rows, parts = _distributed(rows, singles, measure, study.reference.name, risk)
+    mine = [single for single in singles if single.measure is measure]
+    main, parts = distributed([row for row in rows if row.primary], mine, study.reference.name, risk)
+    rows = [*main, *(row for row in rows if not row.primary)]
     shown = [row for row in _part_and_whole(rows) if _shown(row, options)]
     return Decision(
         head=head,
@@ -96,16 +98,6 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
-
-
-def _distributed(
-    rows: Sequence[Row], singles: Sequence[Single], measure: Measure, reference: str, risk: float
-) -> tuple[list[Row], tuple[Distribution, ...]]:
-    """Return the rows with what their slow trials do, and how all parts of their distributions moved."""
-    mine = [single for single in singles if single.measure is measure]
-    main = [row for row in rows if row.primary]
-    parts = distributions(main, mine, reference)
-    return [*with_tail_notes(main, mine, parts, reference, risk), *(row for row in rows if not row.primary)], parts
 
 
 def _placebo(record: Record, measure: Measure, margin: float, risk: float) -> tuple[Row, ...]:

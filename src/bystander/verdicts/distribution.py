@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,27 +13,37 @@ from bystander.units import quantity_text, share_text
 from bystander.verdicts.single import Single
 from bystander.verdicts.types import Distribution, Note, Row, Shift
 
-__all__ = ["CONFIDENCE", "distributions", "with_tail_notes"]
+__all__ = ["CONFIDENCE", "distributed"]
 
 Floats = NDArray[np.float64]
 CONFIDENCE = 0.95
 _NAMED = {0.75: "quarter", 0.9: "tenth", 0.95: "twentieth", 0.99: "hundredth"}
 
 
-def distributions(rows: Sequence[Row], singles: Sequence[Single], reference: str) -> tuple[Distribution, ...]:
-    """Return the distributions of rows whose trials all ended well, with readings above zero.
+def distributed(
+    rows: Sequence[Row], singles: Sequence[Single], reference: str, error: float
+) -> tuple[list[Row], tuple[Distribution, ...]]:
+    """Return rows with what their slow trials do that their typical ones do not, and how all parts of them moved.
 
-    A failed trial would be a slow one of unknown length, so that rows with failures have none.
+    A failed trial would be a slow one of unknown length, so that rows with failures have no distribution; nor have
+    rows with readings that are not above zero.
+
+    Parameters
+    ----------
+    singles : sequence of Single
+        Of the rows' measure.
+    error : float
+        The risk of a false word about slow trials, held over all rows and shares together (Bonferroni).
     """
-    found: dict[int, Distribution] = {}
-    for group in _groups(rows, singles, reference):
-        by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
-        for k, place in enumerate(group.places):
-            row = rows[place]
-            sides = ((reference, group.reference[k]), (row.arm, group.candidate[k]))
-            two = tuple((arm, *speeds) for arm, side in sides if (speeds := two_speeds(side)) is not None)
-            found[place] = Distribution(row.workload, row.arm, tuple(shifts[k] for shifts in by_share), two)
-    return tuple(found[place] for place in sorted(found))
+    groups = _groups(rows, singles, reference)
+    parts = {place: part for group in groups for place, part in _distributions(rows, group, reference)}
+    tails = _tail_notes(rows, groups, error / max(1, len(rows) * len(_NAMED)))
+    told = []
+    for place, row in enumerate(rows):
+        notes = [_two_note(row, *two) for two in parts[place].two] if place in parts else []
+        notes += [tails[place]] if place in tails else []
+        told.append(replace(row, notes=(*row.notes, *notes)))
+    return told, tuple(parts[place] for place in sorted(parts))
 
 
 @dataclass(frozen=True)
@@ -71,32 +81,26 @@ def _shifts(group: _Group, share: float, error: float) -> list[Shift]:
     return [Shift(share, ratio, low, high, lacking) for ratio, low, high in zip(*columns, strict=True)]
 
 
-def with_tail_notes(
-    rows: Sequence[Row], singles: Sequence[Single], found: Sequence[Distribution], reference: str, error: float
-) -> list[Row]:
-    """Return rows with what their slow trials do that their typical ones do not, and with two speeds.
+def _distributions(rows: Sequence[Row], group: _Group, reference: str) -> Iterator[tuple[int, Distribution]]:
+    """Yield the distribution of each row of a group, by its place."""
+    by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
+    for k, place in enumerate(group.places):
+        row = rows[place]
+        sides = ((reference, group.reference[k]), (row.arm, group.candidate[k]))
+        two = tuple((arm, *speeds) for arm, side in sides if (speeds := two_speeds(side)) is not None)
+        yield place, Distribution(row.workload, row.arm, tuple(shifts[k] for shifts in by_share), two)
 
-    Parameters
-    ----------
-    error : float
-        The risk of a false word about slow trials, held over all rows and shares together (Bonferroni).
-    """
-    each = error / max(1, len(rows) * len(_NAMED))
+
+def _tail_notes(rows: Sequence[Row], groups: Sequence[_Group], error: float) -> dict[int, Note]:
+    """Return notes on slow trials by the places of their rows; `error` is the risk of each."""
     tails: dict[int, Note] = {}
-    for group in _groups(rows, singles, reference):
+    for group in groups:
         for share in sorted(_NAMED):  # what is said of fewer trials replaces what was said of more
-            columns = (column.tolist() for column in quantile_ratios(group.reference, group.candidate, share, each))
+            columns = (column.tolist() for column in quantile_ratios(group.reference, group.candidate, share, error))
             for place, ratio, low, high in zip(group.places, *columns, strict=True):
-                if note := _tail_note(rows[place], share, ratio, low, high, each):
+                if note := _tail_note(rows[place], share, ratio, low, high, error):
                     tails[place] = note
-    by_place = {(one.workload, one.arm): one for one in found}
-    told = []
-    for place, row in enumerate(rows):
-        one = by_place.get((row.workload, row.arm))
-        notes = [_two_note(row, *two) for two in one.two] if one else []
-        notes += [tails[place]] if place in tails else []
-        told.append(replace(row, notes=(*row.notes, *notes)))
-    return told
+    return tails
 
 
 def _two_note(row: Row, arm: str, fast: float, slow: float, share: float) -> Note:

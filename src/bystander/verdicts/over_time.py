@@ -8,7 +8,7 @@ import numpy as np
 
 from bystander.design import Record, Status
 
-__all__ = ["TrialsToSee", "over_time_lines", "trials_to_see"]
+__all__ = ["TrialsToSee", "over_time_lines", "rows_over_time", "trials_to_see"]
 
 _MOST_LINES = 8
 
@@ -30,12 +30,17 @@ class TrialsToSee:
     slowest: str
 
 
+def rows_over_time(record: Record) -> list[int]:
+    """Return the trials, by their rows, that have phases or samples; first those with phases."""
+    told = [row for row, one in record.told.items() if one.get("instances")]
+    return [*told, *(row for row, _ in record.samples)]
+
+
 def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
     """Return trials of each workload that was told something over time, or sampled."""
     trials, study = record.trials, record.head.study
     names = [measure.name for measure in record.head.measures]
-    told = [row for row, one in record.told.items() if one.get("instances")]
-    shown = sorted({int(trials.workload[row]) for row in [*told, *(row for row, _ in record.samples)]})
+    shown = sorted({int(trials.workload[row]) for row in rows_over_time(record)})
     if "elapsed" not in names:
         return ()
     elapsed = trials.readings[:, names.index("elapsed")]

@@ -7,7 +7,7 @@ from collections import Counter
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import IN_MEMORY, MARKS_COST, Record
+from bystander.design import BROKEN, IN_MEMORY, MARKS_COST, OUTSIDE, UNBEGUN, UNENDED, Record
 from bystander.stats import median
 from bystander.units import quantity_text, share_text
 from bystander.verdicts.pairs import RowTrials
@@ -18,12 +18,11 @@ __all__ = ["start_notes", "told_notes"]
 _DEAR = 0.01  # share of a trial that its marks may take before it is said
 _STAYED = 0.05  # share of files that may be where they should not be
 _FAR, _TIMES = 5.0, 2.0  # robust standard deviations, and factor, by which an instance stands out
-_UNENDED = "phases without an end"
 _WRONG = {
-    _UNENDED: "a phase has no end; it is counted to the trial's end",
-    "broken lines": "some lines of the marks cannot be read",
-    "ends of nothing": "a phase ends that never began",
-    "outside of the trial": "a phase lies outside of the trial's time, as if another clock was read",
+    UNENDED: "a phase has no end; it is counted to the trial's end",
+    BROKEN: "some lines of the marks cannot be read",
+    UNBEGUN: "a phase ends that never began",
+    OUTSIDE: "a phase lies outside of the trial's time, as if another clock was read",
 }
 
 
@@ -39,7 +38,7 @@ def told_notes(record: Record, pair: RowTrials) -> list[Note]:
         problems.update(dict.fromkeys(one.get("problems", {}), 1))
     for problem, count in problems.items():
         wrong = _WRONG.get(problem, problem)
-        code = "phase-unended" if problem == _UNENDED else "marks-broken"
+        code = "phase-unended" if problem == UNENDED else "marks-broken"
         notes.append(Note(code, f"In {count} of {len(rows)} trials {wrong}."))
     return notes + _cost(record, pair) + _outstanding(record, pair)
 
