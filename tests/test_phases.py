@@ -197,10 +197,22 @@ def test_spans_written_are_read_back(spans: list[tuple[int, int, int, int]]) -> 
     assert json.loads(text)["resourceSpans"]
 
 
-@pytest.mark.parametrize("text", ["[]", "{}", "no json", '{"resourceSpans": [{"scopeSpans": [{"spans": [{}]}]}]}'])
+SPAN = '{"resourceSpans": [{"scopeSpans": [{"spans": [%s]}]}]}'
+BEYOND = SPAN % ('{"name": "x", "startTimeUnixNano": "1", "endTimeUnixNano": "1' + "0" * 40 + '"}')
+
+
+@pytest.mark.parametrize("text", ["[]", "{}", "no json", SPAN % "{}", BEYOND, "[" * 100_000])
 def test_what_holds_no_spans_is_told(text: str) -> None:
     """A file of another kind is an error of its own."""
     from bystander.errors import DataError
 
     with pytest.raises(DataError, match="it "):
         read_spans(text, Spans(), 0)
+
+
+def test_odd_names_of_spans_are_taken_as_they_are() -> None:
+    """What stands for a span need be no text."""
+    gathered = Spans()
+    read_spans(SPAN % '{"name": "x", "startTimeUnixNano": "5", "spanId": [1], "parentSpanId": {}}', gathered, 0)
+
+    assert len(gathered.timeline(0, 9, Counter())) == 1

@@ -42,7 +42,9 @@ class Spans:
         self, begin: int, end: int, name: str, label: str = "", process: int = 0, thread: int = 0, cpu: int = -1,
         own: object = 0, around: object = 0,
     ) -> None:  # fmt: skip
-        """Add one instance."""
+        """Add one instance; raise ValueError when it lies beyond all clocks."""
+        if not (abs(begin) < _MOST_NS and abs(end) < _MOST_NS):
+            raise ValueError(f"a time of {name} is beyond all clocks")
         self.begin.append(begin)
         self.end.append(end)
         self.cpu.append(cpu)

@@ -35,6 +35,8 @@ def read_spans(text: str, spans: Spans, wall_offset_ns: int, first_ns: int = 0) 
     """
     try:
         documents = [json.loads(text)] if text.strip() else []
+    except RecursionError as error:
+        raise DataError(f"it is no JSON: {error}") from None
     except ValueError:
         documents = [_document(line) for line in text.splitlines() if line.strip()]
     try:
@@ -44,10 +46,11 @@ def read_spans(text: str, spans: Spans, wall_offset_ns: int, first_ns: int = 0) 
                 if begin - wall_offset_ns < first_ns:
                     continue
                 told = _attributes(span)
+                own, around = (str(span.get(key) or "") or 0 for key in ("spanId", "parentSpanId"))
                 spans.add(
                     begin - wall_offset_ns, end - wall_offset_ns if end else -1, str(span["name"]),
                     next((str(told[key]) for key in _LABELS if key in told), ""), process,
-                    int(told.get("thread.id", 0)), -1, span.get("spanId") or 0, span.get("parentSpanId") or 0,
+                    int(told.get("thread.id", 0)), -1, own, around,
                 )  # fmt: skip
                 if "thread.name" in told:
                     spans.titles[process, int(told.get("thread.id", 0))] = str(told["thread.name"])
@@ -58,7 +61,7 @@ def read_spans(text: str, spans: Spans, wall_offset_ns: int, first_ns: int = 0) 
 def _document(line: str) -> Any:
     try:
         return json.loads(line)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise DataError(f"it is no JSON: {error}") from None
 
 
