@@ -2,136 +2,71 @@
 
 usage: python benchmarks/validate.py [--quick] [--to FOLDER]
 
-Writes validation.md and validation.svg, into docs/ by default. Every draw has a seed.
+Writes validation.md and validation.svg, into docs/ by default. Every cell draws from a seed of its own, so that the
+figures do not depend on how the work is spread over processors.
 """
 
 from __future__ import annotations
 
 import argparse
 import math
+import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import Executor, ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
+from noises import MODELS, ROOT, SEED, Floats, alone, decided, real_noise, shuffled
+from validation_text import TEXT, picture, share
 
-from bystander.design import Arm, ArmState, Record, RecordHead, Study, Trials, Workload, measure_named
-from bystander.exchange import read_readings_csv
-from bystander.stats import examine, walsh_contrasts
-from bystander.verdicts import Row, decide
+from bystander.stats import blocks_for_shift, examine, planned_looks, smallest_shown, walsh_contrasts
+from bystander.verdicts import Row
 
-Floats = NDArray[np.float64]
-Noise = Callable[[np.random.Generator, int, int, float], Floats]
-ROOT = Path(__file__).parents[1]
-REAL = ROOT / "tests" / "data" / "same_code.csv"
-SEED = 20261125
 CHANGED = ("slower", "faster")
+REAL = "**real trials of one code**"
+OURS = {
+    "**Bystander: looks, at most 25 blocks**": "looks",
+    "Bystander `--strict`": "strict",
+    "Bystander `--fixed 25`": "fixed",
+}
 
 
-def _normal(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return rng.normal(0, cv, (rows, trials))
+@dataclass(frozen=True)
+class Sizes:
+    """How much is drawn: studies of one workload, and suites by their number of workloads."""
+
+    studies: int
+    suites: dict[int, int]
 
 
-def _heavy(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return cv * rng.standard_t(3, (rows, trials)) / math.sqrt(3)
+FULL, QUICK = Sizes(2000, {20: 400, 200: 60}), Sizes(24, {20: 4, 200: 1})
+STEP = 250  # studies that are drawn and decided as one piece of work
 
 
-def _skewed(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return cv * rng.lognormal(0, 0.8, (rows, trials))
+def rng_of(*key: object) -> np.random.Generator:
+    """Return a generator for one piece of work."""
+    return np.random.default_rng([SEED, *(part if isinstance(part, int) else sum(map(ord, str(part))) for part in key)])
 
 
-def _modes(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return rng.normal(0, cv / 2, (rows, trials)) + 3 * cv * (rng.random((rows, trials)) < 0.3)
+def in_pieces(pool: Executor, work: Callable[[int, int], list[float]], studies: int) -> Floats:
+    """Return the mean of what each study gives, column by column; `work` takes a piece's number and size."""
+    counts = [min(STEP, studies - start) for start in range(0, studies, STEP)]
+    found = list(pool.map(work, range(len(counts)), counts))
+    totals: Floats = np.sum(np.array(found), axis=0)
+    return totals
 
 
-def _drift(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return np.cumsum(rng.normal(0, cv / 3, (rows, trials)), axis=1) + rng.normal(0, cv / 2, (rows, trials))
-
-
-def _sticky(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    values = rng.normal(0, cv, (rows, trials))
-    for i in range(1, trials):
-        values[:, i] = 0.8 * values[:, i - 1] + 0.6 * values[:, i]
-    return values
-
-
-def _spikes(rng: np.random.Generator, rows: int, trials: int, cv: float) -> Floats:
-    return rng.normal(0, cv, (rows, trials)) + (rng.random((rows, trials)) < 0.05) * rng.exponential(
-        6 * cv, (rows, trials)
-    )
-
-
-MODELS: dict[str, Noise] = {
-    "normal": _normal, "heavy tails": _heavy, "skewed": _skewed, "two speeds": _modes, "drift": _drift,
-    "sticky (0.8 from one to the next)": _sticky, "spikes": _spikes,
-}  # fmt: skip
-
-
-def real_noise() -> Floats:
-    """Return logs of real trials of one code in the order in which they ran: 48 stretches of 25 blocks."""
-    imported = read_readings_csv(REAL.read_bytes(), REAL.name)
-    by_workload: dict[int, list[tuple[int, int, float]]] = {}
-    for array in imported.arrays:
-        trials = zip(array.block.tolist(), array.order.tolist(), array.readings[:, 0].tolist(), strict=True)
-        by_workload.setdefault(array.workload, []).extend(trials)
-    stretches = []
-    for mine in by_workload.values():
-        values = np.log([value for _, _, value in sorted(mine)])
-        stretches += [values[i : i + 50] for i in range(0, values.size - 49, 50)]
-    return np.stack(stretches)
-
-
-def shuffled(noise: Floats, rng: np.random.Generator) -> tuple[Floats, Floats, NDArray[np.int64]]:
-    """Return both arms' noise when pairs of neighbours are blocks in random order, and the candidate's place."""
-    pairs = noise[:, : noise.shape[1] // 2 * 2].reshape(noise.shape[0], -1, 2)
-    place = rng.integers(0, 2, pairs.shape[:2])
-    candidate = np.take_along_axis(pairs, place[:, :, None], axis=2)[:, :, 0]
-    reference = np.take_along_axis(pairs, 1 - place[:, :, None], axis=2)[:, :, 0]
-    return reference, candidate, place
-
-
-def record(reference: Floats, candidate: Floats, place: NDArray[np.int64], margin: float) -> Record:
-    """Return a record of log times, one workload a row."""
-    workloads, blocks = reference.shape
-    shape = (workloads, blocks, 2)
-    w, b, a = (axis.ravel() for axis in np.indices(shape))
-    order = np.stack([1 - place, place], axis=2).ravel()
-    readings = np.exp(np.stack([reference, candidate], axis=2)).reshape(-1, 1)
-    n = w.size
-    trials = Trials(
-        w, a, b, order, np.zeros(n, np.int64), np.full(n, np.nan), readings, np.full(n, -1), np.zeros(n),
-        np.zeros(n, np.int64),
-    )  # fmt: skip
-    study = Study(
-        "validation", (Arm("before"), Arm("after")), tuple(Workload(f"w{i}", f"w{i}", "") for i in range(workloads)),
-        margin=margin, blocks=blocks, seed=SEED,
-    )  # fmt: skip
-    states = tuple(ArmState(name, name, "", "") for name in ("before", "after"))
-    head = RecordHead(
-        "0", "validation", "observed", "complete", 0.0, study, "", states, (), (measure_named("elapsed", "s"),), {}, "",
-    )  # fmt: skip
-    return Record(head, trials)
-
-
-def decided(noise: Floats, rng: np.random.Generator, effect: Floats | float = 0.0, margin: float = 0.03) -> list[Row]:
-    """Return the rows of a suite, one workload a row of noise, in the order of the workloads."""
-    reference, candidate, place = shuffled(noise, rng)
-    rows = decide(
-        record(reference, candidate + np.broadcast_to(effect, (noise.shape[0],))[:, None], place, margin)
-    ).primary
-    return sorted(rows, key=lambda row: int(row.workload[1:]))
-
-
-def share(hits: float, of: int) -> str:
-    """Write a share in percent with its standard error."""
-    p = hits / of
-    return f"{100 * p:.1f} % (± {100 * math.sqrt(max(p * (1 - p), 0.25 / of) / of):.1f})"
+def is_changed(rows: Iterable[Row]) -> int:
+    """Count rows shown as changed."""
+    return sum(row.verdict in CHANGED for row in rows)
 
 
 # What others do, on the same trials: all of them say "changed" or not.
-def shortcuts(noise: Floats, rng: np.random.Generator) -> dict[str, Floats]:
-    """Return, for each common way, which rows of unchanged noise it calls changed."""
+def shortcuts(noise: Floats, rng: np.random.Generator) -> dict[str, float]:
+    """Return, for each common way, how many rows of unchanged noise it calls changed."""
     n = noise.shape[1] // 2
     first, second = noise[:, :n], noise[:, n : 2 * n]
     reference, candidate, _ = shuffled(noise, rng)
@@ -141,171 +76,218 @@ def shortcuts(noise: Floats, rng: np.random.Generator) -> dict[str, Floats]:
     for blocks in range(6, n + 1):
         difference = (candidate - reference)[:, :blocks]
         peeked |= examine(walsh_contrasts(difference, difference), np.full(noise.shape[0], two)).p < 0.05
-    return {
+    found = {
         "one run of each, differ by over 2 %": np.abs(noise[:, 0] - noise[:, 1]) > two,
         "all of one, then all of the other; means differ by over 2 %": np.abs(first.mean(1) - second.mean(1)) > two,
         "the same; best of all differ by over 2 %": np.abs(first.min(axis=1) - second.min(axis=1)) > two,
         "the same; Welch's t beyond 2.02": np.abs(first.mean(axis=1) - second.mean(axis=1)) > 2.02 * spread,
         "shuffled blocks, but a look after every block, stop at p < 0.05": peeked,
+        "inner iterations taken as independent": iterated(noise, rng),
     }
+    return {way: float(np.sum(said)) for way, said in found.items()}
 
 
-def false_alarms(size: int) -> tuple[list[str], dict[str, float]]:
+def iterated(noise: Floats, rng: np.random.Generator) -> Floats:
+    """Return which rows a rank test over 100 iterations in each of 5 processes an arm calls changed.
+
+    Iterations scatter within their process by half of what processes scatter.
+    """
+    inner = 0.5 * float(np.median(np.std(noise, axis=1)))
+    told = []
+    for row in noise:
+        arms = [np.repeat(row[start : start + 5], 100) + rng.normal(0, inner, 500) for start in (0, 5)]
+        ranks = np.argsort(np.argsort(np.concatenate(arms)))
+        u = ranks[:500].sum() - 500 * 499 / 2
+        told.append(abs(u - 125_000) / math.sqrt(500 * 500 * 1001 / 12) > 1.96)
+    return np.array(told)
+
+
+def _alarms(name: str, piece: int, count: int) -> list[float]:
+    rng = rng_of(1, name, piece)
+    if name == REAL:
+        real = real_noise()
+        noise = real[rng.integers(0, len(real), count)]
+    else:
+        noise = MODELS[name](rng, count, 50, 0.05)
+    by_rule = [float(is_changed(alone(noise, rng, stopping=rule))) for rule in OURS.values()]
+    return [*shortcuts(noise, rng).values(), *by_rule]
+
+
+def false_alarms(pool: Executor, sizes: Sizes) -> tuple[list[str], dict[str, float]]:
     """Return the table of unchanged programs called changed, and the shares on real trials."""
-    rng = np.random.default_rng([SEED, 1])
-    sources = {
-        **{name: draw(rng, size, 50, 0.05) for name, draw in MODELS.items()},
-        "**real trials of one code**": real_noise(),
-    }
-    columns: dict[str, dict[str, str]] = {}
-    on_real: dict[str, float] = {}
-    for name, noise in sources.items():
-        repeats = 1 if noise.shape[0] >= size else math.ceil(size / noise.shape[0])
-        hits: dict[str, float] = {}
-        for _ in range(repeats):
-            found = {way: float(np.mean(said)) for way, said in shortcuts(noise, rng).items()}
-            alone = [decided(row[None], rng)[0].verdict in CHANGED for row in noise]
-            found["**Bystander: 25 shuffled blocks, fixed before**"] = float(np.mean(alone))
-            hits = {way: hits.get(way, 0.0) + value / repeats for way, value in found.items()}
-        columns[name] = {way: f"{100 * value:.1f} %" for way, value in hits.items()}
-        on_real = hits
-    ways = list(on_real)
+    ways = [*shortcuts(MODELS["normal"](rng_of(0), 2, 50, 0.05), rng_of(0)), *OURS]
+    columns = {}
+    for name in [*MODELS, REAL]:
+        hits = in_pieces(pool, partial(_alarms, name), sizes.studies) / sizes.studies
+        columns[name] = dict(zip(ways, hits.tolist(), strict=True))
     lines = ["| way | " + " | ".join(columns) + " |", "| --- |" + " --- |" * len(columns)]
-    lines += [f"| {way} | " + " | ".join(columns[name][way] for name in columns) + " |" for way in ways]
-    return lines, on_real
+    lines += [f"| {way} | " + " | ".join(f"{100 * columns[n][way]:.1f} %" for n in columns) + " |" for way in ways]
+    return lines, columns[REAL]
 
 
-def suites(counts: dict[int, int]) -> list[str]:
+def _suite(name: str, size: int, changed: int, piece: int) -> tuple[int, float]:
+    """Return how many unchanged rows of a suite are shown as changed, and their share of those shown."""
+    rng = rng_of(2, name, size, changed, piece)
+    effect = np.where(np.arange(size) < changed, math.log(1.1), 0.0)
+    rows = decided(MODELS[name](rng, size, 80, 0.05), rng, effect)
+    shown = [i for i, row in enumerate(rows) if row.verdict in CHANGED]
+    false = sum(i >= changed for i in shown)
+    return false, false / max(1, len(shown))
+
+
+def suites(pool: Executor, sizes: Sizes) -> list[str]:
     """Return the table of suites: any false row when nothing changed, and false rows among those shown."""
-    rng = np.random.default_rng([SEED, 2])
-    lines = [
-        "| noise | " + " | ".join(f"{size} unchanged: any row shown" for size in counts)
-        + " | 20, of which 4 are 10 % slower: false among the shown |", "| --- |" + " --- |" * (len(counts) + 1),
-    ]  # fmt: skip
-    for name, draw in MODELS.items():
-        cells = []
-        for size, count in counts.items():
-            any_row = sum(
-                any(row.verdict in CHANGED for row in decided(draw(rng, size, 40, 0.05), rng)) for _ in range(count)
-            )
-            cells.append(share(any_row, count))
-        effect, shares = np.where(np.arange(20) < 4, math.log(1.1), 0.0), []
-        for _ in range(counts[20]):
-            shown = [i for i, row in enumerate(decided(draw(rng, 20, 40, 0.05), rng, effect)) if row.verdict in CHANGED]
-            shares.append(sum(i >= 4 for i in shown) / max(1, len(shown)))
-        cells.append(f"{100 * float(np.mean(shares)):.1f} %")
+    heads = ["1 unchanged: shown", *(f"{size} unchanged: any row shown" for size in sizes.suites)]
+    heads += [f"{size}, a fifth 10 % slower: false among the shown" for size in sizes.suites]
+    lines = ["| noise | " + " | ".join(heads) + " |", "| --- |" + " --- |" * len(heads)]
+    for name in MODELS:
+        single = in_pieces(pool, partial(_single, name), sizes.studies)
+        cells = [share(float(single[0]), sizes.studies)]
+        for size, count in sizes.suites.items():
+            found = list(pool.map(partial(_suite, name, size, 0), range(count), chunksize=5))
+            cells.append(share(sum(false > 0 for false, _ in found), count))
+        for size, count in sizes.suites.items():
+            found = list(pool.map(partial(_suite, name, size, size // 5), range(count), chunksize=5))
+            cells.append(f"{100 * float(np.mean([part for _, part in found])):.1f} %")
         lines.append(f"| {name} | " + " | ".join(cells) + " |")
     return lines
 
 
-def power(size: int) -> list[str]:
-    """Return how often a true change is shown, of one workload, by its size, the noise and the blocks."""
-    rng = np.random.default_rng([SEED, 3])
-    blocks = (10, 20, 40)
+def _single(name: str, piece: int, count: int) -> list[float]:
+    rng = rng_of(3, name, piece)
+    return [float(is_changed(alone(MODELS[name](rng, count, 80, 0.05), rng)))]
+
+
+def _power(change: float, cv: float, margin: float, rules: Sequence[str], piece: int, count: int) -> list[float]:
+    """Return how many find the change and how many blocks they take, rule by rule."""
+    rng = rng_of(4, round(1e6 * change), round(1e6 * cv), piece)
+    noise, found = MODELS["normal"](rng, count, 80, cv), []
+    for rule in rules:
+        rows = alone(noise, rng, math.log1p(change), margin, rule)
+        found += [float(sum(row.verdict == "slower" for row in rows)), float(sum(row.blocks for row in rows))]
+    return found
+
+
+def power(pool: Executor, sizes: Sizes) -> list[str]:
+    """Return how often a true change is shown, of one workload of at most 40 blocks, and how many it took."""
     lines = [
-        "| change | noise (CV) | " + " | ".join(f"{n} blocks" for n in blocks) + " |",
-        "| --- | --- |" + " --- |" * 3,
+        "| change | noise (CV) | looks: found | blocks used | strict: found | blocks used | fixed 40: found |",
+        "| --- | --- |" + " --- |" * 5,
     ]
+    studies = sizes.studies // 2
     for change in (0.02, 0.05, 0.10):
         for cv in (0.02, 0.05, 0.10):
-            cells = []
-            for n in blocks:
-                noise = _normal(rng, size, 2 * n, cv)
-                found = [decided(row[None], rng, math.log1p(change), 0.01)[0].verdict == "slower" for row in noise]
-                cells.append(f"{100 * float(np.mean(found)):.0f} %")
-            lines.append(f"| {100 * change:.0f} % | {100 * cv:.0f} % | " + " | ".join(cells) + " |")
+            found = in_pieces(pool, partial(_power, change, cv, 0.01, ("looks", "strict", "fixed")), studies) / studies
+            looks, strict, fixed = (f"{100 * x:.0f} %" for x in found[::2])
+            cells = f"{looks} | {found[1]:.1f} | {strict} | {found[3]:.1f} | {fixed}"
+            lines.append(f"| {100 * change:.0f} % | {100 * cv:.0f} % | {cells} |")
     return lines
 
 
-def coverage(size: int) -> list[str]:
-    """Return how often the interval holds the true change, and how often "same" is said of an unchanged program."""
-    rng = np.random.default_rng([SEED, 4])
+def walds_bound(found: float, effect: float, risk: float = 0.05) -> float:
+    """Return the blocks on average of Wald's sequential test of one known shift, each side at half the risk (1947).
+
+    Parameters
+    ----------
+    found : float
+        Share of studies that find it; `effect` is the shift in standard deviations of a block's difference.
+    """
+    missed, side = 1 - found, risk / 2
+    lost = missed * math.log(missed / (1 - side)) if missed > 0 else 0.0
+    return (found * math.log(found / side) + lost) / (effect**2 / 2)
+
+
+def distance(pool: Executor, sizes: Sizes) -> list[str]:
+    """Return blocks used against Wald's bound at the same errors, by the size of the shift."""
     lines = [
-        "| noise | true 5 % lies in the 95 % interval | unchanged, CV 2 %: shown to be the same within 3 % |",
-        "| --- | --- | --- |",
+        "| shift, in standard deviations of a block | found | blocks used | Wald's bound | ratio |",
+        "| --- | --- | --- | --- | --- |",
     ]
-    for name, draw in MODELS.items():
-        held = [
-            row.low <= 1.05 <= row.high
-            for noise in draw(rng, size, 40, 0.05)
-            if (row := decided(noise[None], rng, math.log(1.05))[0]).verdict != "same"
-        ]
-        same = sum(decided(noise[None], rng)[0].verdict == "same" for noise in draw(rng, size // 2, 40, 0.02))
-        lines.append(f"| {name} | {share(sum(held), len(held))} | {share(same, size // 2)} |")
+    for effect in (1.0, 0.9, 0.8, 0.7, 0.6, 0.5):
+        change = math.expm1(effect * 0.02 * math.sqrt(2))
+        found = in_pieces(pool, partial(_power, change, 0.02, 1e-4, ("looks",)), sizes.studies) / sizes.studies
+        bound = walds_bound(float(found[0]), effect)
+        cells = f"{100 * found[0]:.1f} % | {found[1]:.1f} | {bound:.1f} | {found[1] / bound:.2f}"
+        lines.append(f"| {effect:.1f} | {cells} |")
     return lines
 
 
-def picture(on_real: dict[str, float]) -> str:
-    """Return bars: how often each way calls an unchanged program changed, on real trials."""
-    rows, y = [], 64
-    for way, value in on_real.items():
-        ours = way.startswith("**")
-        label = way.strip("*").replace("&", "&amp;").replace("<", "&lt;")
-        colour, weight = ("#1f6feb", ' font-weight="bold"') if ours else ("#6b7280", "")
-        rows.append(
-            f'<text x="470" y="{y + 15}" text-anchor="end"{weight}>{label}</text>'
-            f'<rect x="484" y="{y}" width="{max(1.5, 340 * value):.1f}" height="20" fill="{colour}"/>'
-            f'<text x="{492 + 340 * value:.1f}" y="{y + 15}"{weight}>{100 * value:.1f} %</text>'
-        )
-        y += 34
-    head = "Nothing changed, yet the program is called changed"
-    note = "real trials of one code on a busy machine; at most 5 % would be as promised (the upright line)"
-    line = f'<line x1="{484 + 17}" x2="{484 + 17}" y1="56" y2="{y}" stroke="#d9730d" stroke-dasharray="4 3"/>'
-    return (
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 900 {y + 16}" width="900" font-size="13" '
-        f'font-family="Georgia, \'DejaVu Serif\', serif" fill="#1c2430">'
-        f'<rect width="900" height="{y + 16}" fill="#ffffff"/>'
-        f'<text x="16" y="26" font-size="17" font-weight="bold">{head}</text>'
-        f'<text x="16" y="46" fill="#5b6675">{note}</text>{line}{"".join(rows)}</svg>\n'
-    )
+COVERED = (0.02, 0.05, 0.15)
 
 
-TEXT = """# Validation
-
-How often is Bystander wrong, how much does it see, and how do you know? Everything below was measured by
-`python benchmarks/validate.py` through the function that `bystander decide` decides with, on noise of seven kinds and
-on real trials of one code in both arms ({stretches} stretches of 25 blocks of four programs on a busy machine,
-`tests/data/same_code.csv`). Seed {seed}; {took}. Behind a share stands its standard error.
-
-## Nothing changed: how often is a program called changed?
-![bars](validation.svg)
-
-Noise of CV 5 %, in the order in which trials run; every way sees the same 50 trials.
-
-{alarms}
-
-## Suites
-20 blocks, risk 5 %. What is promised is that of the rows shown as changed at most 5 % are false in the long run. When
-nothing changed every row shown is false, so that at most 5 % of suites may show any. Of so many cells one or two lie
-more than two standard errors off by luck.
-
-{suites}
-
-## What is seen
-One workload, normal noise, margin 1 %, risk 5 %: how often the change is shown.
-
-{power}
-
-## Intervals, and "same"
-One workload, 20 blocks; noise of CV 5 % in the first column, of 2 % in the second. Rows that are shown to be the same
-have an interval of another level, and are left out of the first.
-
-{coverage}
-"""
+def _coverage(name: str, piece: int, count: int) -> list[float]:
+    rng = rng_of(5, name, piece)
+    found: list[float] = []
+    for change in COVERED:
+        rows = alone(MODELS[name](rng, count, 80, 0.05), rng, math.log1p(change), 0.01)
+        rows = [row for row in rows if row.verdict != "same"]
+        found += [float(sum(row.low <= 1 + change <= row.high for row in rows)), float(len(rows))]
+    quiet = alone(MODELS[name](rng, count, 80, 0.02), rng)
+    same = [row for row in quiet if row.verdict == "same"]
+    return [*found, float(len(same)), float(sum(row.blocks for row in quiet))]
 
 
-def main() -> None:
+def coverage(pool: Executor, sizes: Sizes) -> list[str]:
+    """Return how often the interval holds the true change, and how often "same" is said of an unchanged program."""
+    heads = [f"true change {100 * change:.0f} % held" for change in COVERED]
+    heads += ["unchanged, CV 2 %: shown to be the same within 3 %", "blocks used for it"]
+    lines = ["| noise | " + " | ".join(heads) + " |", "| --- |" + " --- |" * len(heads)]
+    for name in MODELS:
+        studies = sizes.studies // 2
+        found = in_pieces(pool, partial(_coverage, name), studies).tolist()
+        cells = [share(found[2 * k], int(found[2 * k + 1])) for k in range(len(COVERED))]
+        cells += [share(found[-2], studies), f"{found[-1] / studies:.1f}"]
+        lines.append(f"| {name} | " + " | ".join(cells) + " |")
+    return lines
+
+
+def _foretold(name: str, piece: int, count: int) -> list[float]:
+    """Return, of so many studies each: shown of what check foretold, by change and by blocks; and by an unclear row."""
+    rng, margin, small = rng_of(6, name, piece), math.log(1.03), 0.001
+    shown = np.zeros(4)
+    for _ in range(count):
+        tried = MODELS[name](rng, 1, 16, 0.05)[0]
+        differences, seed = tried[::2] - tried[1::2], int(rng.integers(2**31))
+        least = smallest_shown(differences, planned_looks(40, 0.05), 0.05, math.log1p(small), seed)
+        shown[0] += alone(MODELS[name](rng, 1, 80, 0.05), rng, least, small)[0].verdict == "slower"
+        blocks = blocks_for_shift(differences, 2 * margin, 0.05, margin, lambda most: planned_looks(most, 0.05), seed)
+        most = 2 * int(min(blocks, 300))
+        shown[1] += alone(MODELS[name](rng, 1, most, 0.05), rng, 2 * margin)[0].verdict == "slower"
+        (row,) = alone(MODELS[name](rng, 1, 24, 0.05), rng, stopping="fixed")
+        if not math.isnan(row.blocks_for_margin):
+            most = 2 * int(min(row.blocks_for_margin, 300))
+            shown[3] += 1
+            shown[2] += alone(MODELS[name](rng, 1, most, 0.05), rng, margin)[0].verdict == "slower"
+    return shown.tolist()
+
+
+def foretold(pool: Executor, sizes: Sizes) -> list[str]:
+    """Return how often what was foretold came true."""
+    lines = [
+        "| noise | `check`: the smallest change | `check`: the blocks for 6 % | an unclear row: the blocks for 3 % |",
+        "| --- | --- | --- | --- |",
+    ]
+    studies = max(4, sizes.studies // 6)
+    for name in MODELS:
+        found = in_pieces(pool, partial(_foretold, name), studies).tolist()
+        cells = [share(found[0], studies), share(found[1], studies), share(found[2], max(1, int(found[3])))]
+        lines.append(f"| {name} | " + " | ".join(cells) + " |")
+    return lines
+
+
+def main(words: Sequence[str] | None = None) -> None:
     """Measure, and write both files."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--to", type=Path, default=ROOT / "docs")
-    asked = parser.parse_args()
-    begun = time.monotonic()
-    size, counts = (60, {1: 60, 20: 12, 200: 2}) if asked.quick else (2000, {1: 2000, 20: 400, 200: 60})
-    alarms, on_real = false_alarms(size)
-    told = {
-        "alarms": alarms, "suites": suites(counts), "power": power(size // 2), "coverage": coverage(size),
-    }  # fmt: skip
+    asked = parser.parse_args(words)
+    begun, sizes = time.monotonic(), QUICK if asked.quick else FULL
+    with ProcessPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
+        alarms, on_real = false_alarms(pool, sizes)
+        told = {
+            "alarms": alarms, "suites": suites(pool, sizes), "power": power(pool, sizes),
+            "distance": distance(pool, sizes), "coverage": coverage(pool, sizes), "foretold": foretold(pool, sizes),
+        }  # fmt: skip
     minutes = (time.monotonic() - begun) / 60
     how = f"{'quick form' if asked.quick else 'full form'}, {minutes:.0f} minutes"
     text = TEXT.format(

@@ -117,17 +117,14 @@ def test_one_command_is_timed_without_a_study(run: Run, tmp_path: Path) -> None:
 
 
 def test_two_commands_are_compared_without_a_study(run: Run) -> None:
-    """A command that sleeps longer is slower; the first arm is the reference."""
+    """A command that sleeps longer is slower, which is clear at the first look; the first arm is the reference."""
     run("observe", "--arm", "before=sleep 0.01", "--arm", "after=sleep 0.05", "--blocks", "8", "--seed", "3")
     document = verdicts(run)
     row = primary(document)["command"]
 
-    assert (document["reference"], document["seed"], row["verdict"], row["blocks"]) == (
-        "before",
-        3,
-        "slower",
-        8,
-    )
+    assert (document["reference"], document["seed"], row["verdict"]) == ("before", 3, "slower")
+    assert (row["blocks"], row["look"], row["stopped"]) == (6, 1, "changed")
+    assert [look["blocks"] for look in document["stopping"]["looks"]] == [6, 7, 8]
     assert row["ratio"] > 2
 
 
@@ -313,7 +310,8 @@ def test_a_full_disk_loses_no_trial_that_ended(run: Run, tmp_path: Path) -> None
         pytest.skip("nothing can be mounted here")
     try:
         (small / "bystander.toml").write_text(
-            'blocks = 400\n[arms.a]\n[arms.b]\nsettings.n = 2\n[workloads.w]\ncommand = "true"\n', encoding="utf-8"
+            'blocks = 400\nstopping = "fixed"\n[arms.a]\n[arms.b]\nsettings.n = 2\n[workloads.w]\ncommand = "true"\n',
+            encoding="utf-8",
         )
         said = run("observe", "--quiet", code=1, cwd=small).stderr
         shown = json.loads(run("records", "show", "--json", cwd=small).stdout)
@@ -415,7 +413,7 @@ def test_timings_of_any_source_are_imported(run: Run, tmp_path: Path) -> None:
 def test_deciding_again_is_exploration(run: Run) -> None:
     """Other margins and measures are allowed, marked, and do not touch the record."""
     run("demo", "office", "--recorded")
-    document = json.loads(run("decide", "--margin", "60 %", "--measure", "cpu", "--json", "--archive",
+    document = json.loads(run("decide", "--margin", "95 %", "--measure", "cpu", "--json", "--archive",
                               "office/.bystander/archive.sqlite").stdout)  # fmt: skip
 
     assert document["exploration"]

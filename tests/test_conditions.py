@@ -22,6 +22,7 @@ from bystander.verdicts import decide
 OLD = Path(__file__).parent / "data" / "archives" / "schema-1.sqlite"
 STUDY = """
 blocks = 8
+stopping = "fixed"
 seed = 4
 vary = ["hash seed", "environment size", "folder depth"]
 affinity = [{cpu}]

@@ -171,6 +171,24 @@ def test_progress_on_a_terminal_shows_precision_and_no_estimate() -> None:
     assert not re.search("slower|faster|same", text)
 
 
+def test_what_is_decided_is_told_without_how_and_comes_last() -> None:
+    """A line for each look that lets something go; in the table those that go on come first."""
+    study = made_record({f"w{i}": {"before": [1.0] * 20, "after": [1.0] * 20} for i in range(3)}).head.study
+    display = plain_display()
+    display.study = replace(study, stopping="looks")
+    display.looked(8, [], 3)
+    display.looked(10, ["w0"], 2)
+    display.looked(20, ["w1", "w2"], 0)
+    display.console.print(display._picture(Progress(40, 50, 65, (10, 14, 14), (0.1,) * 3, frozenset({0}))))
+    text = told(display)
+
+    assert text.count("look after") == 1
+    assert "look after 10 blocks: done with w0; 2 go on" in text
+    assert "at most" in text
+    assert text.index("14/20") < text.index("10, decided")
+    assert not re.search("slower|faster|same", text)
+
+
 def test_time_left_and_precision_are_estimated_from_blocks_so_far() -> None:
     """After a tenth of evenly long blocks the estimate is within a fifth; precision is half the interval's width."""
     study = replace(made_record({"w": {"before": [1.0] * 20, "after": [1.0] * 20}}).head.study, blocks=40)

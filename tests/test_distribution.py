@@ -92,6 +92,21 @@ def test_slow_trials_that_change_by_themselves_are_said() -> None:
     assert "for the others: 99th percentile: 437." in page(decision)
 
 
+def test_spread_and_slow_trials_are_counted_against_the_reference() -> None:
+    """Slow is what lies beyond the reference's 90th percentile; under 20 trials nobody is called slow."""
+    rng = np.random.default_rng(8)
+    before, after = rng.lognormal(0, 0.1, 40), rng.lognormal(0, 0.3, 40)
+    (one,) = decide(made_record({"w": {"before": before.tolist(), "after": after.tolist()}})).distributions
+    limit = np.quantile(before, 0.9)
+    (few,) = decide(made_record({"w": {"before": before[:19].tolist(), "after": after[:19].tolist()}})).distributions
+
+    assert one.slow == ((4, 40), (int((after > limit).sum()), 40))
+    for spread, side in zip(one.spread, (before, after), strict=True):
+        middle = np.median(side)
+        assert spread == pytest.approx(1.4826 * np.median(np.abs(side - middle)) / middle)
+    assert few.slow is None
+
+
 def test_tails_are_hardly_ever_said_to_change_by_luck() -> None:
     """The same code in both arms of ten workloads, forty times over: at most one false word at a risk of 5 % each."""
     said = 0

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import math
+from pathlib import Path
 
 import numpy as np
 import pytest
+from conftest import Run
 
 from bystander.design import Arm, Callable, Status, Study, TrialOutcome, Workload
+from bystander.flow.levels import record_levels
 from bystander.flow.outlook import TrialBlock
-from bystander.flow.repetition import repetition_advice
-from bystander.stats import Levels, levels, samples_that_pay
+from bystander.flow.rehearsal import Tried
+from bystander.flow.repetition import long_trials, repetition_advice
+from bystander.stats import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 
 
 def test_both_spreads_are_estimated_whatever_the_drift() -> None:
@@ -63,3 +68,58 @@ def test_it_is_said_where_it_saves_a_third_of_the_time() -> None:
     assert 60 <= int(said[0].split("blocks = ")[1].split()[0]) <= 200
     assert repetition_advice(study, blocks(0.3, 0.001)) == []
     assert repetition_advice(study, blocks(0.02, 0.05, 2)) == []
+
+
+def test_spreads_of_blocks_and_trials_are_parted_whatever_the_change() -> None:
+    """From 20,000 blocks of known spreads; a change between the arms takes no part, and three outliers hardly any."""
+    rng = np.random.default_rng(2)
+    blocks = rng.normal(0, 0.08, 20_000)
+    first, second = (blocks + rng.normal(change, 0.03, 20_000) for change in (0.0, 0.5))
+    first[:3] += 9.0
+
+    assert block_and_trial_spread(first, second) == pytest.approx((0.08, 0.03), rel=0.03)
+    assert block_and_trial_spread(second[:2], first[:2]) == pytest.approx((math.nan, math.nan), nan_ok=True)
+
+
+def test_records_differ_by_what_their_errors_do_not_explain() -> None:
+    """Means of 4,000 records; where errors explain all of it nothing is left."""
+    rng = np.random.default_rng(3)
+    errors = rng.uniform(0.01, 0.03, 4000)
+    means = rng.normal(0, 0.05, 4000) + rng.normal(0, errors)
+
+    assert between_groups(means, errors) == pytest.approx(0.05, rel=0.05)
+    assert between_groups(rng.normal(0, 0.01, 9), np.full(9, 0.5)) == 0
+    assert math.isnan(between_groups(np.zeros(1), np.zeros(1)))
+
+
+def test_levels_of_a_record_and_its_like_are_shown(run: Run, tmp_path: Path) -> None:
+    """Records of the same reference, workload and machine are compared; one of another reference is not."""
+    quick = ("observe", "--quiet", "--fixed", "6")
+    for _ in range(2):
+        run(*quick, "--arm", "before=sleep 0.01", "--arm", "after=sleep 0.02")
+    run(*quick, "--arm", "before=sleep 0.03", "--arm", "after=sleep 0.01")
+    first = json.loads(run("records", "levels", "before-and-after-1", "--json").stdout)
+    shown = " ".join(run("records", "levels").stdout.split())
+    _, found = record_levels(tmp_path / ".bystander" / "archive.sqlite", "before-and-after-2")
+
+    (one,) = first["workloads"]
+    assert (one["of_blocks"], one["of_records"], one["samples"]) == (6, 2, None)
+    assert 0 < one["trials"] < 1
+    assert found[0].records == pytest.approx(math.log1p(one["records"]))
+    assert "6 blocks, 1 record" in shown
+    assert "Next: bystander check" in shown
+
+
+def test_long_trials_are_advised_to_be_shorter() -> None:
+    """Commands of many seconds only, and only where arms are compared."""
+    workloads = (Workload("long", "long", "x"), Workload("short", "short", "x"))
+    study = Study("s", (Arm("a"), Arm("b")), workloads)
+    tried = [
+        Tried(w, a, TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": seconds}))
+        for w, seconds in enumerate((9.0, 0.4))
+        for a in range(2)
+    ]
+    (told,) = long_trials(study, tried)
+
+    assert told.startswith("Trials of long are long.")
+    assert long_trials(Study("s", (Arm("a"),), workloads), tried) == []

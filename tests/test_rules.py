@@ -15,7 +15,8 @@ from bystander.verdicts.rules import Case, outcome
 WELL = ArmSide(20, 0, 1.0)
 CASE = Case(
     reference=WELL, candidate=WELL, silent_arm=None, read=True, fails_more=1.0, p=0.5, q=0.9, e=0.5, q_e=0.9, leans=1,
-    blocks=20, alpha=0.05, size=10, accepted=3, accepted_same=4, words=("slower", "faster"),
+    first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
+    accepted=3, accepted_same=4, words=("slower", "faster"),
 )  # fmt: skip
 
 
@@ -33,8 +34,9 @@ CASE = Case(
         ({"q": 0.05, "p": 0.01}, "slower", 0.05 * 3 / 10, None),
         ({"q": 0.05, "p": 0.01, "leans": -1}, "faster", 0.05 * 3 / 10, None),
         ({"p": 0.05}, "unclear", 0.05, "change-not-after-adjustment"),
-        ({"blocks": 7}, "unclear", 0.05, "too-few-blocks"),
+        ({"blocks": 7, "attainable": False}, "unclear", 0.05, "too-few-blocks"),
         ({"blocks": 8}, "unclear", 0.05, "no-change-shown"),
+        ({"first_look": 8, "q": 0.001, "p": 0.001}, "unclear", 0.05, "before-first-look"),
         ({"blocks": None}, "unclear", 0.05, "no-change-shown"),
         ({}, "unclear", 0.05, "no-change-shown"),
     ],

@@ -252,3 +252,30 @@ def test_samples_are_summarised_together_as_one_by_one(n: int, rows: int, seed: 
         assert s.spread == pytest.approx(1.4826 * scipy.stats.median_abs_deviation(row), rel=1e-9)
         assert median(row) == pytest.approx(np.median(row), rel=1e-14)
         assert s == summarise(row)
+
+
+@pytest.mark.parametrize("kind", ["plain", "ties", "equal", "failures", "ranges"])
+def test_order_statistics_of_many_blocks_are_those_of_all_averages(kind: str) -> None:
+    """Found by counting, they are the ones that sorting all averages gives, whatever the noise; so are the counts."""
+    rng = np.random.default_rng(7)
+    for n in (301, 350, 402):
+        low = rng.normal(0, 1, (1, n))
+        if kind == "ties":
+            low = np.round(low, 1)
+        elif kind == "equal":
+            low = np.zeros((1, n))
+        elif kind == "ranges":
+            low = np.round(rng.standard_cauchy((1, n)), 2)
+        high = low + rng.choice([0.0, 0.5], (1, n)) if kind == "ranges" else low.copy()
+        if kind == "failures":
+            high[0, rng.integers(0, n, 20)] = np.inf
+            low[0, rng.integers(0, n, 200)] = -np.inf
+        contrasts = walsh_contrasts(low, high)
+        first, second = np.triu_indices(n)
+        lows, highs = (np.sort((side[0][first] + side[0][second]) / 2) for side in (low, high))
+        total = lows.size
+        for rank in [1, total // 2, total // 2 + 1, total, *rng.integers(1, total + 1, 6).tolist()]:
+            found = contrasts.low(np.array([rank]))[0], contrasts.high(np.array([rank]))[0]
+            assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
+        assert contrasts.count_at_most(np.zeros(1))[0] == (lows <= 0).sum()
+        assert contrasts.count_at_least(np.zeros(1))[0] == (highs >= 0).sum()

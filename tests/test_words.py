@@ -160,7 +160,7 @@ def test_what_to_do_next_follows_the_verdicts() -> None:
     unclear = decide(made_record({"a": {"before": noisy(20, 1, 0.3, 1), "after": noisy(20, 1.02, 0.3, 2)}}))
 
     assert "bystander check tries b once" in next_sentence(failed)
-    assert "bystander observe --blocks 40" in next_sentence(unclear)
+    assert f"bystander observe --blocks {unclear.primary[0].blocks_for_margin:.0f}" in next_sentence(unclear)
     assert "the page for a reviewer" in next_sentence(decide(made_record(suite(a=1.0))))
     assert "observe --resume made-up-1" in next_sentence(decide(made_record(suite(a=1.0), state="interrupted")))
     assert "--arm before=" in next_sentence(decide(made_record({"a": {"now": noisy(10, 1)}})))

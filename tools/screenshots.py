@@ -145,13 +145,13 @@ def trial_page(name: str, trial: str, study: str = "") -> None:
 PICTURES: dict[str, Callable[[], None]] = {
     "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=47),
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
-    "observe": lambda: shot("observe", "bystander observe", after_s=26, rows=20),
+    "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=20),
     "decide": lambda: shot("decide", "bystander decide", rows=44),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=26),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
-    "trial": lambda: trial_page("trial", "chart/14"),
+    "trial": lambda: trial_page("trial", "chart/9"),
     "samples": lambda: trial_page("samples", "day/5", CALLABLE),
     "report": report_page,
 }

@@ -13,6 +13,7 @@ from bystander.errors import UnitError
 __all__ = [
     "SIZE_UNITS",
     "TIME_UNITS",
+    "counted",
     "duration_text",
     "parse_duration",
     "parse_share",
@@ -158,6 +159,11 @@ def quantity_text(value: float, unit: str, significant: int = 3) -> str:
         return share_text(value, significant)
     number = f"{value:,.0f}" if abs(value) >= 1000 or value == int(value) else _digits(value, significant)
     return f"{number} {unit}" if unit not in ("", "1") else number
+
+
+def counted(count: int, word: str) -> str:
+    """Write a number of things: "1 block", "2 blocks"."""
+    return f"{count} {word}{'' if count == 1 else 's'}"
 
 
 def plain_text(text: str) -> str:

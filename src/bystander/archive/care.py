@@ -40,6 +40,7 @@ def remove_record(connection: Connection, uuid: str) -> None:
         attempts = select(t["attempt"].c.id).where(t["attempt"].c.block_id.in_(blocks))
         machines = select(t["machine"].c.id).where(t["machine"].c.record_id == record)
         for condition in (
+            t["look"].c.record_id == record,
             t["timeline"].c.record_id == record,
             t["samples"].c.record_id == record,
             t["trial_array"].c.record_id == record,

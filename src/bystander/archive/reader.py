@@ -18,7 +18,7 @@ from urllib.parse import quote
 
 from bystander.archive.columns import Rowed, assembled
 from bystander.archive.timelines import unpacked_timeline
-from bystander.design import ArmState, Measure, Record, RecordHead, Study, Timeline, from_plain
+from bystander.design import ArmState, LookTaken, Measure, Record, RecordHead, Study, Timeline, from_plain
 from bystander.errors import ArchiveError, UnknownRecordError
 
 __all__ = ["Reader"]
@@ -33,6 +33,7 @@ _DESCRIBED = {
     "machine": "SELECT * FROM machine WHERE record_id = ? ORDER BY id",
     "trial_array": "SELECT * FROM trial_array WHERE record_id = ? ORDER BY id",
     "samples": "SELECT * FROM samples WHERE record_id = ? ORDER BY id",
+    "look": "SELECT workload, arm, blocks, level, outcome FROM look WHERE record_id = ? ORDER BY id",
     "timeline": "SELECT trial_id, array_id, array_row, summary FROM timeline WHERE record_id = ? ORDER BY id",
 }
 _ALL_TIMELINES = "SELECT trial_id, array_id, array_row, phases FROM timeline WHERE record_id = ? ORDER BY id"
@@ -124,7 +125,8 @@ class Reader:
             found = assembled(self._whole(row), Rowed(trials, arrays, samples, told, phases))
         except ValueError as error:
             raise self._damaged(row["name"], error) from error
-        return replace(found, machine_states=states)
+        looks = tuple(LookTaken(**dict(look)) for look in self._rows(_DESCRIBED["look"], row["id"]))
+        return replace(found, machine_states=states, looks=looks)
 
     def timelines(self, name: str | None, workload: int, block: int) -> dict[int, Timeline]:
         """Return, by arm, the phases of a block's trials, where any were told."""

@@ -164,6 +164,18 @@ Table(
     Column("summary", Text, nullable=False),  # JSON: problems, and the seconds of labels by phase
     Column("phases", LargeBinary, nullable=False),  # see archive/timelines.py
 )
+Table(
+    "look",  # at one comparison while it was observed
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("record_id", ForeignKey("record.id"), nullable=False),
+    Column("workload", Integer, nullable=False),
+    Column("arm", Integer, nullable=False),
+    Column("blocks", Integer, nullable=False),
+    Column("level", Float, nullable=False),
+    Column("outcome", String, nullable=False),
+    UniqueConstraint("record_id", "workload", "arm", "blocks"),
+)
 
 
 def _first(connection: Connection) -> None:
@@ -181,4 +193,9 @@ def _third(connection: Connection) -> None:
     tables.tables["timeline"].create(connection, checkfirst=True)
 
 
-MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second, _third)
+def _fourth(connection: Connection) -> None:
+    """Looks that were taken."""
+    tables.tables["look"].create(connection, checkfirst=True)
+
+
+MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second, _third, _fourth)

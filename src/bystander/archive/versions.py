@@ -2,4 +2,4 @@
 
 __all__ = ["SCHEMA"]
 
-SCHEMA = 3
+SCHEMA = 4

@@ -6,6 +6,7 @@ import json
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from bystander.archive.engine import atomic
 from bystander.archive.schema import tables
 from bystander.archive.timelines import packed_timeline
 from bystander.design import (
+    LookTaken,
     Measure,
     RecordHead,
     Status,
@@ -198,6 +200,13 @@ class RecordWriter:
         row = {"machine_id": self._machine_id, "wall_s": time.time(), "facts": json.dumps(facts)}
         with atomic(self._connection) as connection:
             connection.execute(_INSERT["machine_state"], row)
+
+    def looks(self, taken: Sequence[LookTaken]) -> None:
+        """Write down what was looked at and what came of it; a look that is there already stays as it is."""
+        rows = [{"record_id": self.record_id, **asdict(look)} for look in taken]
+        if rows:
+            with atomic(self._connection) as connection:
+                connection.execute(_INSERT["look"].prefix_with("OR IGNORE"), rows)
 
     def remark(self, sentence: str) -> None:
         """Add a note to the record, which every output repeats."""

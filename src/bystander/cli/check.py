@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import FAILED
-from bystander.cli.options import JsonOption, OnlyOption, PlaceboOption, StudyOption, here, variables
+from bystander.cli.options import JsonOption, OnlyOption, PlaceboOption, StudyOption, here, share_option, variables
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -37,6 +37,10 @@ def check(
             help="Run the reference against itself so often, to say what could be shown; 0 for not at all.",
         ),
     ] = None,
+    change: Annotated[
+        str | None,
+        typer.Option("--change", help='Say how many blocks would show this change: "2 %"; the margin by default.'),
+    ] = None,
     json: JsonOption = False,
 ) -> None:
     """Read the study, make the arms ready, try each workload, say how long it will take and what it could show."""
@@ -45,7 +49,7 @@ def check(
     from bystander.flow.check import CheckOptions, checked_json
     from bystander.flow.check import check as run
 
-    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks)
+    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks, share_option("--change", change, 1.0))
     with Display(quiet=json, trying=True) as display:
         checked = run(study, here(), variables(), display, options)
     if json:
@@ -59,7 +63,7 @@ def check(
 def show(console: Console, checked: Checked) -> None:
     """Print what a check found, for people."""
     from bystander.design.machine import machine_sentences, machine_title
-    from bystander.units import duration_text
+    from bystander.units import counted, duration_text
 
     study = checked.study
     console.print(study.name, style="title")
@@ -86,28 +90,34 @@ def show(console: Console, checked: Checked) -> None:
     for remark in checked.remarks:
         console.print(f"Note: {remark}")
     parts = [(len(study.workloads), "workload"), (len(study.arms), "arm"), (study.blocks, "block")]
-    counted = ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for count, word in parts)
-    trials = f"{study.blocks * len(study.workloads) * len(study.arms)} trials ({counted})"
+    of_what = ", ".join(counted(count, word) for count, word in parts)
+    trials = f"{study.blocks * len(study.workloads) * len(study.arms)} trials ({of_what})"
     if checked.expected_s is None:
         console.print(f"Nothing was run. The observation has {trials}; without --no-run, check says how long it takes.")
     else:
-        console.print(f"The observation will take about {duration_text(checked.expected_s, 2)}: {trials}.")
+        takes, most = ("at most", "up to ") if study.stops_early else ("about", "")
+        console.print(f"The observation will take {takes} {duration_text(checked.expected_s, 2)}: {most}{trials}.")
     console.print("Next: mend what fails, then check again." if checked.failures else "Next: bystander observe")
 
 
 def _print_outlook(console: Console, checked: Checked) -> None:
     """Say what the last column of the table means."""
+    from bystander.units import share_text
+
     if checked.outlooks:
         study = checked.study
         console.print(
-            f"Could show: the smallest change that {study.blocks} blocks would show in 8 of 10 such studies, simulated "
-            f"from {checked.placebo_blocks} blocks in which {study.reference.name} just ran against itself."
+            f"Could show: the smallest change that {study.blocks} blocks would show in 8 of 10 such studies. "
+            f"For {share_text(checked.change)}: the most blocks, and their time, of studies that would show that. "
+            f"Simulated from {checked.placebo_blocks} blocks in which {study.reference.name} just ran against itself."
         )
         console.print()
 
 
 def _print_trials(console: Console, checked: Checked) -> None:
     from rich.table import Table
+
+    from bystander.units import share_text
 
     study = checked.study
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
@@ -119,6 +129,7 @@ def _print_trials(console: Console, checked: Checked) -> None:
         table.add_column("answers", no_wrap=True)
     if checked.outlooks:
         table.add_column("could show", no_wrap=True)
+        table.add_column(f"for {share_text(checked.change)}", no_wrap=True)
     shown, rest = _workloads_to_show(checked)
     for w in shown:
         table.add_row(study.workloads[w].name, *_cells(checked, w))
@@ -157,11 +168,16 @@ def _cells(checked: Checked, w: int) -> list[Text]:
     for one in checked.outlooks:
         if one.workload == w:
             cells.append(Text(share_text(one.smallest) if math.isfinite(one.smallest) else "nothing"))
+            blocks = one.blocks_for_change
+            took = duration_text(checked.seconds(w, blocks), 2) if math.isfinite(blocks) else ""
+            cells.append(Text(f"{blocks:.0f} ({took})" if took else "unknown"))
     return cells
 
 
 def _print_commands(console: Console, checked: Checked, shown: list[int]) -> None:
     """Print what is run, the program as it was found; once where all arms run the same words."""
+    from bystander.units import counted
+
     study = checked.study
     console.print("What is run:", style="quiet")
     for w in shown[:_MOST_COMMANDS]:
@@ -172,8 +188,8 @@ def _print_commands(console: Console, checked: Checked, shown: list[int]) -> Non
             words = shlex.join([command.path, *command.argv[1:]])
             if workload.timed:
                 often = workload.timed.iterations
-                counted = f", {often} iteration{'' if often == 1 else 's'} a sample" if often else ""
-                words = f"{workload.timed.call} in {command.path}{counted}"
+                samples = f", {counted(often, 'iteration')} a sample" if often else ""
+                words = f"{workload.timed.call} in {command.path}{samples}"
             told.setdefault(words, []).append(arm.name)
         for words, arms in told.items():
             who = workload.name if len(told) == 1 else f"{workload.name}, arm {', '.join(arms)}"

@@ -95,6 +95,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
     from bystander.cli.tables import print_rows, print_secondary, print_singles
     from bystander.verdicts import (
         answer_sentence,
+        looks_sentence,
         next_sentence,
         outcome_sentence,
         placebo_sentence,
@@ -140,6 +141,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             if text:
                 console.print(text)
         console.print(suite_sentence(decision), style="quiet")
+        if told := looks_sentence(decision):
+            console.print(told, style="quiet")
     if text := see_sentence(decision):
         console.print(text)
     console.print(next_sentence(decision))

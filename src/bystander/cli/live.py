@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from rich.console import Console, Group
@@ -19,6 +19,7 @@ from bystander.units import duration_text, share_text
 __all__ = ["Display"]
 
 _MOST_ROWS = 14
+_MOST_NAMED = 6
 _BAR = 30
 _LINES_S = 2.0
 _PAUSE_S = 0.25  # a display that is redrawn more often would disturb the trials
@@ -92,7 +93,9 @@ class Display:
         """Name the record and say how long it will take."""
         self.study = study
         trials = study.blocks * len(study.workloads) * len(study.arms)
-        self._line(f"record {record}: {trials} trials, about {duration_text(expected_s, 2)}; Ctrl-C ends it tidily")
+        most, at_most = ("up to ", "at most") if self._early else ("", "about")
+        took = f"{at_most} {duration_text(expected_s, 2)}"
+        self._line(f"record {record}: {most}{trials} trials, {took}; Ctrl-C ends it tidily")
         if self.console.is_terminal and not self.quiet and self._live is None:
             self._live = Live(console=self.console, auto_refresh=False, transient=True)
             with self._while_somebody_watches():
@@ -108,8 +111,24 @@ class Display:
                 self._drawn = time.monotonic()
         elif self._tenth < 10 * progress.done // progress.planned and (self._quiet_for(_LINES_S) or last):
             self._tenth, self._drawn = 10 * progress.done // progress.planned, time.monotonic()
-            left = "" if last else f", about {duration_text(progress.left_s, 2)} left"
+            left = "" if last else f", {self._left(progress)}"
             self._line(f"{progress.done} of {progress.planned} blocks{left}")
+
+    @property
+    def _early(self) -> bool:
+        return self.study is not None and self.study.stops_early
+
+    def _left(self, progress: Progress) -> str:
+        return f"{'at most' if self._early else 'about'} {duration_text(progress.left_s, 2)} left"
+
+    def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
+        """Name the workloads that leave, but not how they were decided: that comes at the end, for all at once."""
+        if decided and self.study and blocks < self.study.blocks:
+            named = ", ".join(decided[:_MOST_NAMED]) + (
+                f" and {len(decided) - _MOST_NAMED} more" if len(decided) > _MOST_NAMED else ""
+            )
+            go_on = f"{live} go{'es' if live == 1 else ''} on" if live else "none is left"
+            self._line(f"look after {blocks} blocks: done with {named}; {go_on}")
 
     def _quiet_for(self, seconds: float) -> bool:
         return time.monotonic() - self._drawn > seconds
@@ -121,13 +140,17 @@ class Display:
     def _picture(self, progress: Progress) -> Group:
         assert self.study
         share = progress.done / progress.planned
-        head = Text(f"{progress.done} of {progress.planned} blocks, about {duration_text(progress.left_s, 2)} left  ")
+        head = Text(f"{progress.done} of {progress.planned} blocks, {self._left(progress)}  ")
         head.append("━" * round(share * _BAR), style="faster").append("─" * (_BAR - round(share * _BAR)), style="quiet")
         table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
         for title in ("workload", "blocks", "precision"):
             table.add_column(title, no_wrap=True)
         names = [workload.name for workload in self.study.workloads]
-        for name, blocks, precision in list(zip(names, progress.blocks, progress.precision, strict=True))[:_MOST_ROWS]:
-            table.add_row(name, f"{blocks}/{self.study.blocks}", f"± {share_text(precision)}" if precision else "")
+        # Those that go on come first: they are what the time is for.
+        for w in sorted(range(len(names)), key=lambda w: w in progress.decided)[:_MOST_ROWS]:
+            decided, precision = w in progress.decided, progress.precision[w]
+            blocks = f"{progress.blocks[w]}, decided" if decided else f"{progress.blocks[w]}/{self.study.blocks}"
+            style = "quiet" if decided else ""
+            table.add_row(names[w], blocks, f"± {share_text(precision)}" if precision else "", style=style)
         rest = len(names) - _MOST_ROWS
         return Group(head, table, Text(f"and {rest} more", style="quiet") if rest > 0 else Text(""))

@@ -48,10 +48,18 @@ def observe(
             help="Compare commands without a study; the first is the reference.",
         ),
     ] = None,
-    blocks: Annotated[int | None, typer.Option("--blocks", help="Run so many blocks of each workload.", min=1)] = None,
+    blocks: Annotated[
+        int | None, typer.Option("--blocks", help="Run at most so many blocks of each workload.", min=1)
+    ] = None,
+    fixed: Annotated[
+        int | None, typer.Option("--fixed", help="Run exactly so many blocks, and stop no workload earlier.", min=1)
+    ] = None,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Stop early by levels that hold however the looks depend on each other.")
+    ] = False,
     budget: Annotated[
         str | None,
-        typer.Option("--budget", help='Set the blocks, once and before the start, to fit in this time: "10 min".'),
+        typer.Option("--budget", help='Set the most blocks, once and before the start, to fit in this time: "10 min".'),
     ] = None,
     seed: Annotated[
         int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)
@@ -95,7 +103,7 @@ def observe(
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
         "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo, "--budget": budget,
-        "--drop-caches": drop_caches,
+        "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
     share, seconds = share_option("--margin", margin, 1.0), duration_option("--budget", budget)
@@ -108,7 +116,8 @@ def observe(
             planned, place = _planned(command, arm, study, keep_environment or [], only or [])
             planned = replace(
                 with_placebo(planned) if placebo else planned,
-                blocks=blocks or planned.blocks,
+                blocks=fixed or blocks or planned.blocks,
+                stopping="fixed" if fixed else "strict" if strict else planned.stopping,
                 seed=planned.seed if seed is None else seed,
                 margin=share or planned.margin,
                 drop_caches=drop_caches,
@@ -126,7 +135,10 @@ def observe(
 
 
 # Options that mean two different things.
-_CONTRADICTIONS = (("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"), ("--blocks", "--budget"))
+_CONTRADICTIONS = (
+    ("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"), ("--blocks", "--budget"),
+    ("--fixed", "--blocks"), ("--fixed", "--budget"), ("--fixed", "--strict"),
+)  # fmt: skip
 
 
 def _refuse_contradictions(given: set[str], command: list[str] | None, resume: bool, elsewhere: bool) -> None:

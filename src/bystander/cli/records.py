@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["app"]
 
 app = typer.Typer(
-    help="What the archive holds, and its care: list, show, export, import, note, remove, size, compact, mend.",
+    help="What the archive holds, and its care: list, show, levels, export, import, note, remove, size, compact, mend.",
     no_args_is_help=True,
     rich_markup_mode=None,
 )
@@ -110,8 +110,9 @@ def show_record(
     names = [workload.name for workload in head.study.workloads]
     rest = f" and {len(names) - 8} more" if len(names) > 8 else ""
     console.print(f"workloads: {', '.join(names[:8])}{rest}")
+    most = "at most " if head.study.stops_early else ""
     console.print(
-        f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {head.study.blocks}"
+        f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {most}{head.study.blocks}"
     )
     console.print(
         f"margin {share_text(head.study.margin)}, risk {share_text(head.study.risk)}, seed {head.study.seed}, "
@@ -138,6 +139,36 @@ def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive:
     text = trial_over_time(find_archive(archive, variables(), here()), record, trial, to.suffix.lower())
     to.write_text(text, encoding="utf-8")
     typer.echo(f"wrote {to}")
+
+
+@app.command("levels", epilog="Example: bystander records levels")
+def show_levels(record: RecordArgument = None, json: JsonOption = False, archive: ArchiveOption = None) -> None:
+    """Show how much samples, trials, blocks and records of the same code differ, and which repetition helps."""
+    from rich.table import Table
+
+    from bystander.cli.console import output
+    from bystander.flow.levels import level_text, levels_json, of_text, record_levels, sentences
+    from bystander.flow.places import find_archive
+
+    head, found = record_levels(find_archive(archive, variables(), here()), record)
+    if json:
+        typer.echo(levels_json(head, found))
+        return
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
+    for title in ("workload", "samples", "trials", "blocks", "records", "from"):
+        table.add_column(title, no_wrap=True)
+    for one in found:
+        spread = one.spread
+        cells = (spread.samples, spread.trials, spread.blocks, one.records)
+        table.add_row(one.workload, *map(level_text, cells), of_text(one))
+    console = output()
+    console.print(f"{head.name}: how much the same code differs from itself, as standard deviations", style="title")
+    console.print(table)
+    for sentence in sentences(found):
+        console.print(sentence)
+    if not found:
+        console.print("No workload has blocks of two arms without failures.")
+    console.print("Next: bystander check says how many blocks and samples a change takes.")
 
 
 @app.command(

@@ -26,7 +26,7 @@ _PLAIN_MARKS = {
 }  # fmt: skip
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _BARS = "▁▂▃▄▅▆▇█"
-_WIDE = 104
+_WIDE = 112
 _MOST_ROWS = 30
 _CHANGE = "change (interval)"
 
@@ -68,20 +68,21 @@ def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> N
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in rows]
     name_width = min(max([len(name) for name in names] + [8]), 34 if wide else 22)
     changes = [change_text(row) for row in rows]
-    fixed = name_width + 9 + _fit([_CHANGE, *changes], 40) + 6 + (24 if wide else 0)
+    fixed = name_width + 9 + _fit([_CHANGE, *changes], 40) + 6 + (32 if wide else 0)
     drawing = max(12, min(48, console.width - fixed))
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
     table.add_column("workload", width=name_width, no_wrap=True, overflow="ellipsis")
     table.add_column("verdict", width=9, no_wrap=True)
     if wide:
+        table.add_column("blocks", width=6, justify="right")
         table.add_column("medians", width=22, no_wrap=True)
     table.add_column(_CHANGE, no_wrap=True)
     table.add_column(_axis_head(rows, drawing), width=drawing, no_wrap=True)
     for row, name, change in zip(rows, names, changes, strict=True):
-        middle = [medians_text(row)] if wide else []
+        middle = [str(row.blocks or "-"), medians_text(row)] if wide else []
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
         table.add_row(name, verdict, *middle, change, _drawn(row, axis, drawing))
-    table.add_row(*[""] * (4 if wide else 3), Text(_axis_foot(axis, drawing), style="quiet"))
+    table.add_row(*[""] * (5 if wide else 3), Text(_axis_foot(axis, drawing), style="quiet"))
     console.print(table)
 
 
@@ -112,8 +113,9 @@ def _drawn(row: Row, axis: Axis, width: int) -> Text:
     for i in range(at(1 / (1 + row.margin)), at(1 + row.margin) + 1):
         cells[i] = "░"
     cells[at(1.0)] = "┊"
-    for i in range(at(row.low), at(row.high) + 1):
-        cells[i] = "━"
+    if row.looked_at:
+        for i in range(at(row.low), at(row.high) + 1):
+            cells[i] = "━"
     if not math.isnan(row.estimate):
         cells[at(row.estimate)] = "○" if row.verdict == "unclear" else "●"
     text = "".join(cells)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from typing import Any
 
@@ -50,6 +50,15 @@ class KeyReader:
             return value
         self.wrong(f"{path}.{key}" if path else key, f"{shown(value)} is no text; write a string in quotes")
         return None
+
+    def choice(self, table: Mapping[str, Any], key: str, among: Sequence[str]) -> str:
+        """Return one of a few words, the first by default."""
+        value = table.get(key, among[0])
+        if value in among:
+            return str(value)
+        known = ", ".join(f'"{word}"' for word in among)
+        self.wrong(key, f"{shown(value)} is not known; write one of {known}")
+        return among[0]
 
     def texts(self, value: Any, path: str) -> tuple[str, ...]:
         """Return a list of texts, empty where it is none."""

@@ -84,6 +84,10 @@ OBSERVED = (
     Measure("system_cpu", "CPU time in the kernel", "s", decided=False),
     Measure("waiting", "time without CPU", "s"),
     # What other programs did to this trial: kept for judging the machine, not a property of the arm.
+    # Kept for studies that choose it before: it would say much the same as elapsed time beside it.
+    Measure("unqueued", "elapsed time less run queue", "s", decided=False),
+    # Of a callable: the tail within a trial becomes one number a trial, so that trials stay the unit.
+    Measure("slow_samples", "slow samples (95th percentile)", "s"),
     Measure("run_queue_delay", "time in the run queue", "s", decided=False),
     Measure("peak_memory", "peak memory", "B", floor="peak_memory_floor"),
     Measure("peak_memory_floor", "least peak memory that can be seen", "B", better="", decided=False),

@@ -16,8 +16,10 @@ __all__ = [
     "DEFAULT_SAMPLES",
     "DEFAULT_SAMPLE_S",
     "ONE_ARM_BLOCKS",
+    "ONE_ARM_STUDY_BLOCKS",
     "PLACEBO",
     "STARTS",
+    "STOPPINGS",
     "VARIED",
     "AnswerRule",
     "Arm",
@@ -30,8 +32,9 @@ __all__ = [
 PLACEBO = "placebo"  # the name of that arm
 DEFAULT_MARGIN = 0.03
 DEFAULT_RISK = 0.05
-DEFAULT_BLOCKS = 20
-ONE_ARM_BLOCKS = 10
+DEFAULT_BLOCKS = 40  # at most
+ONE_ARM_STUDY_BLOCKS = 20
+ONE_ARM_BLOCKS = 10  # of a command without a study
 DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "file", "exit code")
@@ -39,6 +42,7 @@ CALL_ANSWER_RULES = ("result",)
 STARTS = ("from-disk", "from-memory", "in-process")
 DEFAULT_SAMPLE_S = 0.01
 DEFAULT_SAMPLES = 30
+STOPPINGS = ("looks", "strict", "fixed")
 VARIED = ("hash seed", "environment size", "folder depth")
 
 
@@ -232,7 +236,10 @@ class Study:
     margin, risk : float
         Shares from 0 to 1.
     blocks : int
-        Blocks of each workload.
+        Blocks of each workload, at most.
+    stopping : str
+        One of `STOPPINGS`: a row stops at the planned look that decides it, the same with levels that hold under
+        any dependence, or all blocks run. Records of before there were looks are "fixed".
     seed : int or None
         Decides all orders; drawn and stored when the observation starts, where it is not given.
     keep_environment : tuple of str
@@ -263,6 +270,7 @@ class Study:
     niceness: int = 0
     fixed_addresses: bool = False
     drop_caches: bool = False
+    stopping: str = "fixed"
 
     @property
     def reference(self) -> Arm:
@@ -283,6 +291,11 @@ class Study:
     def comparisons(self) -> int:
         """The number of compared (workload, candidate) pairs."""
         return len(self.workloads) * len(self.candidates)
+
+    @property
+    def stops_early(self) -> bool:
+        """Whether a workload may end before its last block."""
+        return self.stopping != "fixed" and self.comparisons > 0
 
     def accepted(self, workload: int, arm: int) -> str:
         """Why an arm may give another answer to a workload, "" where it may not."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any, Protocol
@@ -22,6 +22,8 @@ from bystander.design.study import (
     DEFAULT_MARGIN,
     DEFAULT_OUTPUT_BYTES,
     DEFAULT_RISK,
+    ONE_ARM_STUDY_BLOCKS,
+    STOPPINGS,
     VARIED,
     Arm,
     Study,
@@ -38,6 +40,7 @@ STUDY_KEYS = (
     "margin",
     "risk",
     "blocks",
+    "stopping",
     "measure",
     "seed",
     "placebo",
@@ -117,7 +120,7 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         workloads=workloads,
         margin=reader.share(top, "margin", DEFAULT_MARGIN, 1.0),
         risk=reader.share(top, "risk", DEFAULT_RISK, 0.5),
-        blocks=reader.whole(top, "blocks", DEFAULT_BLOCKS, 1, 100_000) or DEFAULT_BLOCKS,
+        blocks=reader.whole(top, "blocks", None, 1, 100_000) or _usual_blocks(arms),
         measure=measure,
         seed=reader.whole(top, "seed", None, 0, 2**63 - 1),
         keep_environment=reader.texts(top.get("keep_environment"), "keep_environment"),
@@ -125,11 +128,16 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         affinity=_affinity(reader, top.get("affinity")),
         niceness=reader.whole(top, "niceness", 0, -20, 19) or 0,
         fixed_addresses=_fixed_addresses(reader, top.get("address_space")),
+        stopping=reader.choice(top, "stopping", STOPPINGS),
     )
     placebo = reader.flag(top, "placebo")
     if reader.problems:
         raise StudyError(reader.problems)
     return with_placebo(study) if placebo else study
+
+
+def _usual_blocks(arms: Sequence[Arm]) -> int:
+    return DEFAULT_BLOCKS if len(arms) > 1 else ONE_ARM_STUDY_BLOCKS
 
 
 def _vary(reader: KeyReader, top: Mapping[str, Any], arms: tuple[Arm, ...]) -> tuple[str, ...]:

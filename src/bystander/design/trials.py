@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from bystander.design.measures import Measure
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-__all__ = ["ArmState", "Record", "RecordHead", "Status", "TrialArray", "TrialOutcome", "Trials"]
+__all__ = ["ArmState", "LookTaken", "Record", "RecordHead", "Status", "TrialArray", "TrialOutcome", "Trials"]
 
 
 class Status(IntEnum):
@@ -201,8 +202,37 @@ class Trials:
     started_s: NDArray[np.float64]
     details: NDArray[np.int64]
 
+    @cached_property
+    def failed(self) -> NDArray[np.bool_]:
+        """Which trials did not end well, shape (n,)."""
+        failed: NDArray[np.bool_] = self.status != int(Status.OK)  # comparing with the enumeration itself is slow
+        return failed
+
     def __len__(self) -> int:
         return int(self.workload.size)
+
+
+@dataclass(frozen=True)
+class LookTaken:
+    """One look at one comparison while it was observed: kept for whoever asks; a decision works it out again.
+
+    Attributes
+    ----------
+    workload, arm : int
+        Positions in the study.
+    blocks : int
+        After so many.
+    level : float
+        The nominal level of the look at the study's risk.
+    outcome : str
+        "goes-on", or why it stopped: "changed", "same", "fails-more" or "most-blocks".
+    """
+
+    workload: int
+    arm: int
+    blocks: int
+    level: float
+    outcome: str
 
 
 @dataclass(frozen=True)
@@ -221,6 +251,8 @@ class Record:
         By row of trials: what was wrong with its marks, and its phases in short; see `TrialOutcome`.
     timelines : mapping
         By row of trials: its phases, where they were asked for.
+    looks : sequence of LookTaken
+        In the order in which they were taken.
     """
 
     head: RecordHead
@@ -230,6 +262,7 @@ class Record:
     machine_states: Sequence[Mapping[str, Any]] = ()
     told: Mapping[int, Mapping[str, Any]] = field(default_factory=dict)
     timelines: Mapping[int, Timeline] = field(default_factory=dict)
+    looks: Sequence[LookTaken] = ()
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,9 @@ from typing import Any
 import numpy as np
 
 from bystander.design import (
+    STOPPINGS,
     ArmState,
+    LookTaken,
     Measure,
     Record,
     RecordHead,
@@ -57,6 +59,7 @@ def record_json(record: Record) -> str:
             for row, line in record.timelines.items()
         ],
         "machine_states": [dict(state) for state in record.machine_states],
+        "looks": [asdict(look) for look in record.looks],
         "excerpts": {str(row): text for row, text in record.excerpts.items()},
     }
     document["trials"]["limit_s"] = _nulled(trials.limit_s)
@@ -134,7 +137,8 @@ def _record(document: dict[str, Any]) -> Record:
     states = document.get("machine_states", [])
     if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
         raise ValueError("machine_states is no list of tables")
-    return Record(head, trials, samples, excerpts, states, summaries, lines)
+    looks = tuple(from_plain(LookTaken, look, "looks") for look in document.get("looks", []))
+    return Record(head, trials, samples, excerpts, states, summaries, lines, looks)
 
 
 def _summary(one: dict[str, Any], instances: int) -> dict[str, Any]:
@@ -149,7 +153,14 @@ def _summary(one: dict[str, Any], instances: int) -> dict[str, Any]:
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:
     study = from_plain(Study, document["study"], "study")
-    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and study.blocks > 0 and study.arms and study.workloads):
+    if not (
+        0 < study.margin <= 1
+        and 0 < study.risk <= 0.5
+        and study.blocks > 0
+        and study.arms
+        and study.workloads
+        and study.stopping in STOPPINGS
+    ):
         raise ValueError("study: margin, risk, blocks, arms or workloads are out of range")
     if not measures or not isinstance(document["machine"], dict):
         raise ValueError("measures or machine is empty")

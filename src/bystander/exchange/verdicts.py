@@ -31,6 +31,7 @@ def verdicts_json(decision: Decision) -> str:
         "comparisons": decision.comparisons,
         "seed": head.study.seed,
         "exploration": list(decision.exploration),
+        "stopping": _stopping(decision),
         "notes": [{"code": note.code, "text": note.text} for note in decision.notes],
         "results": [_result(row) for row in decision.rows],
         "failures": [
@@ -75,6 +76,8 @@ def _result(row: Row) -> dict[str, Any]:
         "unit": row.measure.unit,
         "pairing": row.pairing,
         "blocks": row.blocks,
+        "stopped": row.stop.reason,
+        "look": None if row.stop.look is None else row.stop.look + 1,
         "reference": _side(row.reference),
         "candidate": _side(row.candidate),
         "scale": row.scale,
@@ -88,10 +91,22 @@ def _result(row: Row) -> dict[str, Any]:
         "e": _number(row.e),
         "e_adjusted": _number(row.e_adjusted),
         "smallest_shown": _number(row.smallest_shown),
+        "blocks_for_margin": None if math.isnan(row.blocks_for_margin) else int(row.blocks_for_margin),
+        "seconds_for_margin": _number(row.seconds_for_margin),
         "verdict": row.verdict,
         "relevance": row.relevance,
         "weight": row.weight,
         "notes": [{"code": note.code, "text": note.text} for note in row.notes],
+    }
+
+
+def _stopping(decision: Decision) -> dict[str, Any]:
+    """Return the planned looks, with the nominal levels at which one comparison alone would be shown at the risk."""
+    looks, risk = decision.looks, decision.risk / max(1, len(decision.candidates))
+    columns = zip(looks.blocks, looks.levels(risk), looks.levels(2 * risk), strict=True)
+    return {
+        "rule": decision.head.study.stopping,
+        "looks": [{"blocks": blocks, "level": level, "level_same": twice / 2} for blocks, level, twice in columns],
     }
 
 
@@ -106,7 +121,16 @@ def _distribution(one: Distribution) -> dict[str, Any]:
         for shift in one.shifts
     ]
     two = [{"arm": arm, "fast": fast, "slow": slow, "share": share} for arm, fast, slow, share in one.two]
-    return {"workload": one.workload, "arm": one.arm, "confidence": CONFIDENCE, "shifts": shifts, "two_speeds": two}
+    slow = [{"slow": count, "trials": trials} for count, trials in one.slow] if one.slow else [None, None]
+    return {
+        "workload": one.workload,
+        "arm": one.arm,
+        "confidence": CONFIDENCE,
+        "shifts": shifts,
+        "two_speeds": two,
+        "spread": {"reference": one.spread[0], "candidate": one.spread[1]},
+        "slow_trials": {"reference": slow[0], "candidate": slow[1]},
+    }
 
 
 def _alone(single: Any) -> dict[str, Any]:

@@ -202,13 +202,15 @@ def _readings(account: dict[str, Any]) -> dict[str, float]:
         return {}
     elapsed = account["elapsed_ns"] / 1e9
     cpu = account["user_s"] + account["system_s"]
+    delay = _run_queue_delay(account, cpu)
     return {
         "elapsed": elapsed,
+        "unqueued": elapsed - delay if delay < elapsed else math.nan,
         "cpu": cpu,
         "user_cpu": account["user_s"],
         "system_cpu": account["system_s"],
         "waiting": max(0.0, elapsed - cpu),
-        "run_queue_delay": _run_queue_delay(account, cpu),
+        "run_queue_delay": delay,
         "peak_memory": float(account["peak_bytes"]),
         "peak_memory_floor": float(account["floor_bytes"]) if account["floor_bytes"] > 0 else math.nan,
         "minor_faults": float(account["minor_faults"]),

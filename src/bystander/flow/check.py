@@ -24,10 +24,10 @@ from bystander.flow.outlook import (
     outlooks,
     trial_blocks,
 )
-from bystander.flow.pace import Pace
+from bystander.flow.pace import BETWEEN_S, Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
-from bystander.flow.repetition import repetition_advice
+from bystander.flow.repetition import long_trials, repetition_advice
 from bystander.flow.starts import Starts
 from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
@@ -49,6 +49,8 @@ class Checked:
         How long the observation will take, in seconds; None where nothing was run.
     outlooks : tuple of Outlook
         What the study could show, from `placebo_blocks` blocks; empty where that was not tried.
+    change : float
+        The change that the outlooks' blocks are for, as a share.
     remarks : tuple of str
         What the user should know before the start, one sentence each.
     """
@@ -63,6 +65,11 @@ class Checked:
     outlooks: tuple[Outlook, ...]
     placebo_blocks: int
     remarks: tuple[str, ...]
+    change: float = 0.0
+
+    def seconds(self, workload: int, blocks: float) -> float:
+        """Return what so many blocks of a workload take, by its one trial under each arm."""
+        return blocks * sum(one.outcome.took_s + BETWEEN_S for one in self.tried if one.workload == workload)
 
     @property
     def failures(self) -> tuple[Tried, ...]:
@@ -84,12 +91,15 @@ class CheckOptions:
         Add the placebo to the study.
     placebo_blocks : int or None
         Blocks of the reference against itself; by default 4 to 8, as many as fit in some seconds.
+    change : float or None
+        Say how many blocks would show this change, as a share; the margin by default.
     """
 
     only: Sequence[str] = ()
     run: bool = True
     placebo: bool = False
     placebo_blocks: int | None = None
+    change: float | None = None
 
 
 def check(
@@ -123,7 +133,7 @@ def check(
             tried, differences = rehearse(study, trials, observer)
             count = _placebo_blocks(study, tried, options.placebo_blocks)
             twins = trial_blocks(study, trials, tried, count, observer)
-            found = outlooks(study, twins)
+            found = outlooks(study, twins, options.change)
     remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
     if study.comparisons and not count and options.placebo_blocks is None:
@@ -133,9 +143,12 @@ def check(
         )
     if advice := measure_advice(study, found):
         remarks.append(advice)
-    remarks += repetition_advice(study, twins)
+    remarks += [*repetition_advice(study, twins), *long_trials(study, tried)]
     expected = Pace(study, tried).left_s
-    return Checked(study, arms, commands, tried, differences, machine, expected, found, count, tuple(remarks))
+    return Checked(
+        study, arms, commands, tried, differences, machine, expected, found, count, tuple(remarks),
+        options.change or study.margin,
+    )  # fmt: skip
 
 
 _TRYING_S, _LONG_S = 15.0, 60.0
@@ -261,13 +274,17 @@ def checked_json(checked: Checked) -> str:
         "machine": dict(checked.machine),
         "expected_s": checked.expected_s,
         "placebo_blocks": checked.placebo_blocks,
+        "change": checked.change,
         "outlook": [
             {
                 "workload": study.workloads[one.workload].name,
                 "smallest_shown": _number(one.smallest),
                 "by_elapsed": _number(one.by_elapsed),
                 "by_cpu": _number(one.by_cpu),
+                "by_unqueued": _number(one.by_unqueued),
                 "cpu_over_elapsed": _number(one.computing),
+                "blocks_for_change": _number(one.blocks_for_change),
+                "seconds_for_change": _number(checked.seconds(one.workload, one.blocks_for_change)),
             }
             for one in checked.outlooks
         ],

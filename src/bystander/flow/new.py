@@ -42,7 +42,8 @@ _TEXT = """\
 name = "{name}"
 margin = "3 %"                   # smaller changes do not matter to us
 # risk = "5 %"                   # of the rows shown as changed, so many may be false
-# blocks = 20                    # each workload runs so often under every arm
+# blocks = 40                    # each workload runs so often under every arm, at most
+# stopping = "looks"             # a workload that is decided earlier ends earlier; "fixed" runs all blocks
 # measure = "elapsed"            # or "cpu", which is steadier on a busy machine
 
 {arms}

@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
+from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -41,7 +42,8 @@ from bystander.flow.calibration import calibrated
 from bystander.flow.check import shims, too_few
 from bystander.flow.doubts import doubts
 from bystander.flow.interrupts import Interrupts
-from bystander.flow.observer import Observer
+from bystander.flow.lookout import Lookout
+from bystander.flow.observer import Observer, Progress
 from bystander.flow.pace import Pace
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.starts import Starts
@@ -151,7 +153,7 @@ def observe(
             def begin(planned: Study) -> tuple[RecordWriter, str]:
                 return kept.begin(_head(planned, place, arms, world))
 
-            return _conducted(session, lock, begin, set(), budget_s)
+            return _conducted(session, lock, kept, begin, set(), budget_s)
 
 
 def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: Surroundings) -> RecordHead:
@@ -224,7 +226,7 @@ def resume(
                     writer.remark(f"Resumed elsewhere: {moved}.")
                 return writer, head.name
 
-            return _conducted(session, lock, begin, _whole_blocks(record))
+            return _conducted(session, lock, kept, begin, _whole_blocks(record))
 
 
 def _whole_blocks(record: Record) -> set[tuple[int, int]]:
@@ -249,6 +251,7 @@ def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> 
 def _conducted(
     session: _Session,
     lock: MachineLock,
+    kept: Archive,
     begin: Callable[[Study], tuple[RecordWriter, str]],
     done: set[tuple[int, int]],
     budget_s: float | None = None,
@@ -274,8 +277,9 @@ def _conducted(
         writer, name = begin(study)
         pace = Pace(study, tried, Counter(workload for workload, _ in done))
         observer.begun(study, name, pace.left_s)
+        lookout = Lookout(study, lambda: kept.load(name), writer, observer)
         try:
-            _run(session, trials, writer, pace, interrupts, done)
+            _run(session, trials, writer, pace, lookout, interrupts, done)
         except (_StopAskedError, KeyboardInterrupt):
             writer.finish("interrupted", session.files.changes())
             return Observed(name, complete=False)
@@ -294,6 +298,7 @@ def _run(
     trials: TrialRunner,
     writer: RecordWriter,
     pace: Pace,
+    lookout: Lookout,
     interrupts: Interrupts,
     done: set[tuple[int, int]],
 ) -> None:
@@ -301,25 +306,44 @@ def _run(
     keys = [workload_key(workload) for workload in study.workloads]
     assert study.seed is not None
     watch = MachineWatch(session.world.machine_state, writer)
-    for block in plan_rounds(study.seed, keys, len(study.arms), study.blocks):
-        if (block.workload, block.number) in done:
-            continue
-        watch.next_block(block.number)
-        for attempt in range(_ATTEMPTS):
-            begun, offset = time.monotonic(), session.world.clock_offset()
-            outcomes = _block(session, block, trials, writer, interrupts)
-            gap = abs(session.world.clock_offset() - offset)
-            if gap <= _CLOCK_GAP_S or attempt == _ATTEMPTS - 1:
-                break
-            writer.void(block.workload, block.number)
-            name = study.workloads[block.workload].name
-            sentence = f"Block {block.number} of {name} was run again: the machine slept or its clock was set."
-            writer.remark(sentence)
-            session.observer.remark(sentence)
-        session.observer.progressed(pace.add(block, outcomes, time.monotonic() - begun))
-        if interrupts.asked and sum(pace.blocks) < study.blocks * len(study.workloads):
+    plan = plan_rounds(study.seed, keys, len(study.arms), study.blocks)
+    for number, planned in groupby(plan, key=lambda block: block.number):
+        coming = [b for b in planned if b.workload in lookout.live and (b.workload, number) not in done]
+        for place, block in enumerate(coming):
+            watch.next_block(number)
+            session.observer.progressed(_settled(session, block, trials, writer, pace, interrupts))
+            if interrupts.asked and place + 1 < len(coming):
+                raise _StopAskedError
+        lookout.after_round(number + 1)
+        pace.live = lookout.live
+        if not pace.live:
+            break
+        if interrupts.asked and number + 1 < study.blocks:
             raise _StopAskedError
     watch.close()
+
+
+def _settled(
+    session: _Session,
+    block: PlannedBlock,
+    trials: TrialRunner,
+    writer: RecordWriter,
+    pace: Pace,
+    interrupts: Interrupts,
+) -> Progress:
+    """Run a block, and again where the machine slept in it; say how far things are."""
+    for attempt in range(_ATTEMPTS):
+        begun, offset = time.monotonic(), session.world.clock_offset()
+        outcomes = _block(session, block, trials, writer, interrupts)
+        gap = abs(session.world.clock_offset() - offset)
+        if gap <= _CLOCK_GAP_S or attempt == _ATTEMPTS - 1:
+            break
+        writer.void(block.workload, block.number)
+        name = session.study.workloads[block.workload].name
+        sentence = f"Block {block.number} of {name} was run again: the machine slept or its clock was set."
+        writer.remark(sentence)
+        session.observer.remark(sentence)
+    return pace.add(block, outcomes, time.monotonic() - begun)
 
 
 def _block(

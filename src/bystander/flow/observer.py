@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -17,13 +18,15 @@ class Progress:
     Attributes
     ----------
     done, planned : int
-        Whole blocks.
+        Whole blocks; those planned are the most that may come.
     left_s : float
         Time left, in seconds.
     blocks : tuple of int
         Whole blocks of each workload.
     precision : tuple of float or None
         For each workload, half the width of its widest interval as a share; None while unbounded.
+    decided : frozenset of int
+        Workloads that have left.
     """
 
     done: int
@@ -31,6 +34,7 @@ class Progress:
     left_s: float
     blocks: tuple[int, ...]
     precision: tuple[float | None, ...]
+    decided: frozenset[int] = frozenset()
 
 
 class Observer(Protocol):
@@ -53,6 +57,9 @@ class Observer(Protocol):
 
     def progressed(self, progress: Progress) -> None:
         """A block is whole."""
+
+    def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
+        """A look was taken after so many blocks: these workloads are decided and leave, so many go on."""
 
     def remark(self, sentence: str) -> None:
         """Something that the user should know."""
@@ -77,6 +84,9 @@ class Silent:
         """Do nothing."""
 
     def progressed(self, progress: Progress) -> None:
+        """Do nothing."""
+
+    def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
         """Do nothing."""
 
     def remark(self, sentence: str) -> None:

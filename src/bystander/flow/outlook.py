@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +14,9 @@ from bystander.design import Status, Study, TrialOutcome, block_conditions, plan
 from bystander.flow.observer import Observer
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial import TrialRunner
-from bystander.stats import smallest_shown
+from bystander.stats import blocks_for_shift, smallest_shown
 from bystander.units import share_text
+from bystander.verdicts import study_looks
 
 __all__ = ["FEWEST_BLOCKS", "MOST_BLOCKS", "Outlook", "TrialBlock", "measure_advice", "outlooks", "trial_blocks"]
 
@@ -51,17 +52,21 @@ class Outlook:
     smallest : float
         The smallest change, as a share, that 8 of 10 such studies would show by the study's measure;
         infinite when none could be, NaN when it is not known.
-    by_elapsed, by_cpu : float
-        The same by elapsed and by CPU time.
+    by_elapsed, by_cpu, by_unqueued : float
+        The same by elapsed time, by CPU time, and by elapsed time less that in the run queue.
     computing : float
         CPU time over elapsed time.
+    blocks_for_change : float
+        The most blocks of a study that shows the change asked about in 8 of 10 cases.
     """
 
     workload: int
     smallest: float
     by_elapsed: float
     by_cpu: float
+    by_unqueued: float
     computing: float
+    blocks_for_change: float
 
 
 def trial_blocks(
@@ -95,25 +100,37 @@ def trial_blocks(
     return tuple(found)
 
 
-def outlooks(study: Study, blocks: Sequence[TrialBlock]) -> tuple[Outlook, ...]:
-    """Return what the study could show of each workload that was tried."""
-    level = study.risk / max(1, study.comparisons)
+def outlooks(study: Study, blocks: Sequence[TrialBlock], change: float | None = None) -> tuple[Outlook, ...]:
+    """Return what the study could show of each workload that was tried.
+
+    Parameters
+    ----------
+    change : float, optional
+        As a share: how many blocks would show it; the margin by default.
+    """
     return tuple(
-        _outlook(study, w, [block for block in blocks if block.workload == w], level)
+        _outlook(study, w, [block for block in blocks if block.workload == w], change or study.margin)
         for w in sorted({block.workload for block in blocks})
     )
 
 
-def _outlook(study: Study, workload: int, blocks: Sequence[TrialBlock], level: float) -> Outlook:
+def _outlook(study: Study, workload: int, blocks: Sequence[TrialBlock], change: float) -> Outlook:
+    level, margin = study.risk / max(1, study.comparisons), math.log1p(study.margin)
+
     def by(measure: str) -> float:
-        shift = smallest_shown(_differences(blocks, measure), study.blocks, level, workload)
+        shift = smallest_shown(_differences(blocks, measure), study_looks(study), level, margin, workload)
         return math.expm1(shift) if shift < _READABLE else math.inf if shift >= _READABLE else math.nan
 
-    elapsed, cpu = by("elapsed"), by("cpu")
-    smallest = {"elapsed": elapsed, "cpu": cpu}.get(study.measure)
+    found = {measure: by(measure) for measure in ("elapsed", "cpu", "unqueued")}
+    smallest = found[study.measure] if study.measure in found else by(study.measure)
     shares = [_reading(one, "cpu") / _reading(one, "elapsed") for block in blocks for one in block.twins]
     computing = float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
-    return Outlook(workload, by(study.measure) if smallest is None else smallest, elapsed, cpu, computing)
+    needed = blocks_for_shift(
+        _differences(blocks, study.measure), math.log1p(change), level, min(margin, math.log1p(change) / 2),
+        lambda most: study_looks(replace(study, blocks=most)), workload,
+    )  # fmt: skip
+    by_elapsed, by_cpu, by_unqueued = found.values()
+    return Outlook(workload, smallest, by_elapsed, by_cpu, by_unqueued, computing, needed)
 
 
 def _reading(outcome: TrialOutcome, measure: str) -> float:
@@ -127,14 +144,31 @@ def _differences(blocks: Sequence[TrialBlock], measure: str) -> NDArray[np.float
 
 
 def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
-    """Say whether elapsed or CPU time is the wiser measure here, and why; "" when it is not known."""
+    """Say which of three times is the wiser measure here, and why; "" when it is not known.
+
+    CPU time sees no waiting. Elapsed time less the run queue does, but is known only of programs of one process.
+    """
     known = [o for o in found if math.isfinite(o.by_elapsed) and math.isfinite(o.by_cpu) and o.computing > 0]
-    if not known or study.measure not in ("elapsed", "cpu"):
+    if not known or study.measure not in ("elapsed", "cpu", "unqueued"):
         return ""
     waiting = [study.workloads[o.workload].name for o in known if o.computing < _BUSY]
-    elapsed, cpu = (float(np.median([getattr(o, by) for o in known])) for by in ("by_elapsed", "by_cpu"))
-    seen = f"changes of {share_text(cpu)} where elapsed time would show {share_text(elapsed)}"
+    elapsed, cpu, unqueued = (
+        float(np.median([getattr(o, by) for o in known])) for by in ("by_elapsed", "by_cpu", "by_unqueued")
+    )
     typical = " (medians over workloads)" if len(known) > 1 else ""
+
+    def instead(share: float) -> str:
+        other = f"where elapsed time would show {share_text(elapsed)}{typical}"
+        return f"it would show changes of {share_text(share)} {other}"
+
+    def choose(name: str) -> str:
+        return "" if study.measure == name else f'; choose it before the start: measure = "{name}"'
+
+    if unqueued <= _PAYS * elapsed and (waiting or unqueued <= cpu / _PAYS):
+        return (
+            f"Elapsed time less the run queue is the wiser measure here: {instead(unqueued)}, and it sees all waiting "
+            f"but that for a processor{choose('unqueued')}."
+        )
     if len(waiting) > len(known) / 2:
         return (
             "Elapsed time is the wiser measure here: most of these workloads wait more than they compute, and CPU time "
@@ -142,9 +176,11 @@ def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
         )
     if cpu <= _PAYS * elapsed:
         but = f", but it does not see waiting, which is most of {_named(waiting)}" if waiting else ""
-        choice = "" if study.measure == "cpu" else '; choose it before the start: measure = "cpu"'
-        return f"CPU time is the wiser measure here: it would show {seen}{typical}{but}{choice}."
-    return f"Elapsed time is the wiser measure here: CPU time would show {seen}{typical}, and it does not see waiting."
+        return f"CPU time is the wiser measure here: {instead(cpu)}{but}{choose('cpu')}."
+    return (
+        f"Elapsed time is the wiser measure here: CPU time would show changes of {share_text(cpu)} where it shows "
+        f"{share_text(elapsed)}{typical}, and CPU time does not see waiting."
+    )
 
 
 def _named(names: Sequence[str]) -> str:

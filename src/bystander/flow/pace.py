@@ -12,9 +12,9 @@ from bystander.flow.observer import Progress
 from bystander.flow.rehearsal import Tried
 from bystander.stats import interval, walsh_contrasts
 
-__all__ = ["Pace"]
+__all__ = ["BETWEEN_S", "Pace"]
 
-_OVERHEAD_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
+BETWEEN_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
 _READABLE = 5.0  # half widths beyond e^5 say nothing
 
 
@@ -35,18 +35,20 @@ class Pace:
         self.blocks = list(self.before)
         self.guess = [0.0] * len(study.workloads)
         for one in tried:
-            self.guess[one.workload] += one.outcome.took_s + _OVERHEAD_S
+            self.guess[one.workload] += one.outcome.took_s + BETWEEN_S
         self.spent = [0.0] * len(study.workloads)
         self.values: list[list[list[float]]] = [[] for _ in study.workloads]
         self.precision: list[float | None] = [None] * len(study.workloads)
+        self.live = set(range(len(study.workloads)))
 
     @property
     def left_s(self) -> float:
-        """Time left, in seconds: the mean of a workload's blocks so far, else its guess, times what is to come."""
+        """Time left at most, in seconds: the mean of a workload's blocks so far, else its guess, times the rest."""
         total = 0.0
-        for before, done, spent, guess in zip(self.before, self.blocks, self.spent, self.guess, strict=True):
-            mean = spent / (done - before) if done > before else guess
-            total += mean * (self.study.blocks - done)
+        for w in self.live:
+            run = self.blocks[w] - self.before[w]
+            mean = self.spent[w] / run if run else self.guess[w]
+            total += mean * (self.study.blocks - self.blocks[w])
         return total
 
     def add(self, block: PlannedBlock, outcomes: Mapping[int, TrialOutcome], seconds: float) -> Progress:
@@ -56,8 +58,9 @@ class Pace:
         self.blocks[w] += 1
         self.values[w].append([_log_reading(outcomes[a], self.study.measure) for a in range(len(self.study.arms))])
         self.precision[w] = self._precision(w)
-        planned = self.study.blocks * len(self.study.workloads)
-        return Progress(sum(self.blocks), planned, self.left_s, tuple(self.blocks), tuple(self.precision))
+        planned = sum(self.study.blocks if other in self.live else done for other, done in enumerate(self.blocks))
+        left = frozenset(range(len(self.blocks))) - self.live
+        return Progress(sum(self.blocks), planned, self.left_s, tuple(self.blocks), tuple(self.precision), left)
 
     def _precision(self, w: int) -> float | None:
         """Return half the width of the widest interval at the study's risk, as a share."""

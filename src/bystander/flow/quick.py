@@ -49,6 +49,7 @@ def commands_study(arms: Sequence[str], here: Path, keep: Sequence[str] = ()) ->
         arms=tuple(made),
         workloads=(Workload(name="command", base="command", command="", limit_s=DEFAULT_LIMIT_S),),
         blocks=DEFAULT_BLOCKS if len(made) > 1 else ONE_ARM_BLOCKS,
+        stopping="looks",
         keep_environment=tuple(keep),
     )
     return study, StudyFolder(here)

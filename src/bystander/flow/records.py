@@ -121,6 +121,7 @@ def _import_record(data: bytes, file: Path, archive: Path, options: ImportOption
     with Archive(archive, create=True) as kept, kept.atomic():
         writer, name = kept.begin(record.head)
         writer.arrays(record_arrays(record))
+        writer.looks(record.looks)
         for state in record.machine_states:
             writer.machine_state(state)
         writer.finish(record.head.state)

@@ -1,4 +1,4 @@
-"""Where repetition pays: more samples within a trial of a callable, or more trials."""
+"""Where repetition pays: more samples within a trial of a callable, more trials, or shorter ones."""
 
 from __future__ import annotations
 
@@ -8,12 +8,14 @@ import numpy as np
 
 from bystander.design import Status, Study
 from bystander.flow.outlook import TrialBlock
+from bystander.flow.rehearsal import Tried
 from bystander.stats import levels, samples_that_pay, warm_from
 from bystander.units import share_text
 
-__all__ = ["repetition_advice"]
+__all__ = ["long_trials", "repetition_advice"]
 
 _FEWEST_SAMPLES = 5  # that a study may ask for
+_LONG_S = 5.0
 _WORTH = 0.3  # share of the time that another choice must save before it is advised
 
 
@@ -48,6 +50,25 @@ def repetition_advice(study: Study, blocks: Sequence[TrialBlock]) -> list[str]:
             "smaller changes."
         )
     return found
+
+
+def long_trials(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Return a sentence on commands whose trials are so long that shorter ones, more often, would show more.
+
+    Four trials in one, in a quarter of the blocks, take as long and show changes 2.9 times as large
+    (docs/less-noise.md): what drifts from one trial to the next is taken away the better, the shorter a block is.
+    """
+    names = dict.fromkeys(
+        study.workloads[one.workload].name
+        for one in tried
+        if one.outcome.status is Status.OK and one.outcome.took_s > _LONG_S and not study.workloads[one.workload].timed
+    )
+    if not names or not study.comparisons:
+        return []
+    return [
+        f"Trials of {', '.join(names)} are long. An input of a quarter, in four times the blocks, takes as long and "
+        "shows smaller changes, where it stands for the same use."
+    ]
 
 
 def _sampled(block: TrialBlock) -> bool:

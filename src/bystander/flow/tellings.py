@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from bystander.design import UNMARKED, Status, Study, TrialOutcome, is_told
 from bystander.errors import StudyError
-from bystander.units import quantity_text, share_text
+from bystander.units import counted, quantity_text, share_text
 
 if TYPE_CHECKING:
     from bystander.flow.rehearsal import Tried
@@ -61,7 +61,7 @@ def _numbers(outcome: TrialOutcome) -> list[str]:
     for name, values in told.intervals.items():
         late = told.deadlines.get(name)
         by = f", due in {quantity_text(late, 's')}" if late else ""
-        streams.append(f"{values.size} interval{'' if values.size == 1 else 's'} {name}{by}")
+        streams.append(f"{counted(values.size, 'interval')} {name}{by}")
     items = [f"{quantity_text(count, '')} {name}" for name, count in told.items.items()]
     readings = [f"{name} {quantity_text(value, unit)}" for name, (value, unit, _) in told.readings.items()]
     return [_some(part) for part in (items, readings, streams)]

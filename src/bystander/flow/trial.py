@@ -14,11 +14,12 @@ from bystander.field import ReadyCommand, ReadyWorkload, under_conditions
 from bystander.flow.answers import Answers, Stamp
 from bystander.flow.starts import Starts
 from bystander.flow.told import with_told
-from bystander.stats import median, warm_from
+from bystander.stats import median, quantile, warm_from
 
 __all__ = ["Commands", "Runs", "TrialRunner"]
 
 Commands = Mapping[tuple[int, int], ReadyWorkload]
+_FEWEST_FOR_TAIL = 20  # samples, of which half at least are warm
 
 
 class Runs(Protocol):
@@ -132,8 +133,10 @@ def _reduced(outcome: TrialOutcome) -> TrialOutcome:
     elapsed = np.array(outcome.samples["elapsed"])
     first = warm_from(elapsed)
     readings = dict(outcome.readings)
-    for name in ("user_cpu", "system_cpu", "run_queue_delay"):
+    for name in ("user_cpu", "system_cpu", "run_queue_delay", "unqueued"):
         readings.pop(name, None)
     readings |= {name: median(np.array(values[first:])) for name, values in outcome.samples.items()}
+    if elapsed.size >= _FEWEST_FOR_TAIL:
+        readings["slow_samples"] = quantile(elapsed[first:], 0.95)
     readings["waiting"] = max(0.0, readings["elapsed"] - readings["cpu"])
     return replace(outcome, readings=readings, process_s=outcome.took_s)

@@ -5,10 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from bystander.units import share_text
-from bystander.verdicts import Decision, Row, Shift
+from bystander.units import counted, share_text
+from bystander.verdicts import Decision, Distribution, Row, Shift
 
-__all__ = ["Parts", "changed_secondary", "methods", "parts", "repeat_lines", "started_text", "told_notes"]
+__all__ = [
+    "Parts",
+    "changed_secondary",
+    "looks_table",
+    "methods",
+    "parts",
+    "repeat_lines",
+    "started_text",
+    "told_notes",
+]
 
 _SILENT = ("beyond-margin",)  # the words of the row say it
 
@@ -32,9 +41,10 @@ def methods(decision: Decision) -> list[str]:
     """Return how the verdicts were reached, one sentence each."""
     head, study = decision.head, decision.head.study
     if head.origin == "observed":
+        most = "at most " if len(decision.looks.blocks) > 1 else ""
         first = (
-            f"Each workload ran in {study.blocks} blocks; in a block every arm ran once, back to back, in an order "
-            f"drawn by seed {study.seed}."
+            f"Each workload ran in {most}{study.blocks} blocks; in a block every arm ran once, back to back, in an "
+            f"order drawn by seed {study.seed}."
         )
     else:
         first = "The readings were imported; Bystander did not run the trials."
@@ -45,9 +55,39 @@ def methods(decision: Decision) -> list[str]:
         "exact signed-rank test (Wilcoxon 1945); without blocks, the rank-sum test on all pairs of trials.",
         f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: among rows shown as changed, at most "
         f"{share_text(decision.risk)} are false in the long run (Benjamini and Hochberg 1995, over "
-        f"{decision.comparisons} comparisons). Same means shown to lie within the margin (Schuirmann 1987).",
+        f"{counted(decision.comparisons, 'comparison')}). Same means shown to lie within the margin (Schuirmann 1987).",
+        *([_stopping_rule(decision)] if len(decision.looks.blocks) > 1 else []),
         "Failed trials stay in as bounds. Each interval states its level, which allows for the number of rows shown.",
     ]
+
+
+def _stopping_rule(decision: Decision) -> str:
+    source = "adding up to the risk (Bonferroni)"
+    if not decision.looks.strict:
+        source = "which together spend the risk (Lan and DeMets 1983)"
+    return (
+        f"A row could stop at the looks below, fixed before the start, at nominal levels {source}; p, e and intervals "
+        "are those over all looks. Between looks nobody was shown a result."
+    )
+
+
+def looks_table(decision: Decision) -> list[tuple[str, ...]]:
+    """Return heads and rows of the looks: blocks, nominal level, and what came of them; empty where there was one."""
+    looks = decision.looks
+    if len(looks.blocks) == 1 or not decision.primary:
+        return []
+    reasons = ("changed", "same", "fails-more")
+    table: list[tuple[str, ...]] = [("after blocks", "nominal level", "changed", "same", "failed", "went on")]
+    waiting = len(decision.primary)
+    levels = looks.levels(decision.risk / len(decision.candidates))
+    for place, (blocks, level) in enumerate(zip(looks.blocks, levels, strict=True)):
+        taken = waiting > 0
+        there = [row.stop for row in decision.primary if row.stop.look == place and row.stop.reason != "unfinished"]
+        waiting -= sum(stop.reason in reasons for stop in there)
+        counts = [sum(stop.reason == reason for stop in there) for reason in reasons]
+        told = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
+        table.append((str(blocks), f"{100 * level:.2f} %", *told))
+    return table
 
 
 def repeat_lines(decision: Decision) -> list[str]:
@@ -56,7 +96,9 @@ def repeat_lines(decision: Decision) -> list[str]:
     lines = [f"bystander decide {head.name}"]
     if head.origin == "observed" and not any(arm.in_place for arm in head.study.arms):
         placebo = "" if head.study.placebo is None else " --placebo"
-        lines.insert(0, f"bystander observe --seed {head.study.seed}{placebo}")
+        how = {"fixed": f" --fixed {head.study.blocks}", "strict": f" --blocks {head.study.blocks} --strict"}
+        blocks = how.get(head.study.stopping, f" --blocks {head.study.blocks}")
+        lines.insert(0, f"bystander observe --seed {head.study.seed}{blocks}{placebo}")
     return lines
 
 
@@ -81,11 +123,12 @@ def parts(decision: Decision) -> Parts:
     by_place = {(one.workload, one.arm): one for one in decision.distributions}
     shown = [(row, by_place[row.workload, row.arm]) for row in decision.primary if (row.workload, row.arm) in by_place]
     first = shown[0][1].shifts if shown else ()
+    slow = any(one.slow for _, one in shown)
     shares = [k for k in range(len(first)) if any(not one.shifts[k].needed for _, one in shown)]
     rows = tuple(
         (
             f"{row.workload} · {row.arm}" if several else row.workload,
-            tuple(_shift_text(one.shifts[k]) for k in shares),
+            (*(_shift_text(one.shifts[k]) for k in shares), _spread_text(one), *([_slow_text(one)] if slow else [])),
         )
         for row, one in shown
     )
@@ -95,9 +138,19 @@ def parts(decision: Decision) -> Parts:
             lacking.setdefault(shift.needed, []).append(_percentile(shift.share))
     told = "; ".join(f"{' and '.join(names)}: {needed}" for needed, names in sorted(lacking.items()))
     return Parts(
-        tuple(_percentile(first[k].share) for k in shares), rows,
+        (*(_percentile(first[k].share) for k in shares), "spread", *(["slow trials"] if slow else [])), rows,
         f"Trials that it takes of each arm for the others: {told}." if told else "",
     )  # fmt: skip
+
+
+def _spread_text(one: Distribution) -> str:
+    return " → ".join(share_text(spread, 2) for spread in one.spread)
+
+
+def _slow_text(one: Distribution) -> str:
+    if not one.slow:
+        return "20 trials needed"
+    return " → ".join(f"{count} of {trials}" for count, trials in one.slow)
 
 
 def _percentile(share: float) -> str:

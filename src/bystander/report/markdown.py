@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bystander.design.machine import machine_sentences, machine_title
-from bystander.report.common import changed_secondary, methods, repeat_lines, started_text, told_notes
+from bystander.report.common import changed_secondary, looks_table, methods, repeat_lines, started_text, told_notes
 from bystander.report.theme import MARKS
 from bystander.units import plain_text, quantity_text
 from bystander.verdicts import (
@@ -44,6 +44,7 @@ def markdown(decision: Decision) -> str:
     lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
     lines += [f"- record {_safe(head.name)} of {started_text(decision)}, Bystander {_safe(head.version)}"]
     lines += [f"- {_safe(text)}" for text in methods(decision)]
+    lines += _looks(decision)
     lines += [
         "",
         "```",
@@ -56,6 +57,12 @@ def markdown(decision: Decision) -> str:
         "",
     ]
     return "\n".join(lines)
+
+
+def _looks(decision: Decision) -> list[str]:
+    table = looks_table(decision)
+    lines = [f"| {' | '.join(cells)} |" for cells in table]
+    return ["", lines[0], "| --- " * len(table[0]) + "|", *lines[1:]] if table else []
 
 
 def _asides(decision: Decision) -> tuple[str, ...]:

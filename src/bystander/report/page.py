@@ -55,6 +55,7 @@ def page(decision: Decision) -> str:
         machine_title=machine_title(machine),
         machine_sentences=machine_sentences(machine),
         methods=common.methods(decision),
+        looks=common.looks_table(decision),
         repeat=common.repeat_lines(decision),
         colours=COLOURS,
         marks=MARKS,

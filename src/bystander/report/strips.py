@@ -35,7 +35,9 @@ class Strip:
 
 
 def strip(decision: Decision, row: Row) -> Strip | None:
-    """Return the picture of one row, or None when neither arm has a good trial."""
+    """Return the picture of one row, or None when neither arm has a good trial, or before the first look."""
+    if not row.looked_at:
+        return None
     found = {s.arm: s for s in decision.singles if s.workload == row.workload and s.measure == row.measure}
     reference, candidate = found.get(decision.head.study.reference.name), found.get(row.arm)
     values = [s.values if s else np.empty(0) for s in (reference, candidate)]

@@ -1,14 +1,24 @@
 """Arrays in, numbers out: the statistical methods, which know nothing of studies or programs."""
 
 from bystander.stats.adjust import benjamini_hochberg, holm, rejections
-from bystander.stats.contrasts import Contrasts, Examination, examine, interval
+from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
-from bystander.stats.levels import Levels, levels, samples_that_pay
+from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
+from bystander.stats.looks import Looks, fixed_look, planned_looks
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
 from bystander.stats.phases import alone, covered, enclosing, outermost_of_name
-from bystander.stats.power import POWER, smallest_shown
+from bystander.stats.power import POWER, blocks_for_shift, blocks_to_show, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
-from bystander.stats.sample import SampleSummary, median, median_interval, quantile, summarise, summarise_rows
+from bystander.stats.sample import (
+    SampleSummary,
+    median,
+    median_interval,
+    quantile,
+    quantiles,
+    robust_spread,
+    summarise,
+    summarise_rows,
+)
 from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
@@ -22,17 +32,24 @@ __all__ = [
     "Contrasts",
     "Examination",
     "Levels",
+    "Looks",
     "Null",
     "SampleSummary",
     "Soundness",
     "alone",
     "benjamini_hochberg",
+    "between_groups",
+    "block_and_trial_spread",
+    "blocks_for_shift",
     "blocks_needed",
+    "blocks_to_show",
     "covered",
     "enclosing",
+    "estimates",
     "examine",
     "fails_more_p",
     "fails_more_unpaired_p",
+    "fixed_look",
     "holm",
     "interval",
     "levels",
@@ -41,11 +58,15 @@ __all__ = [
     "needed_trials",
     "order_cut",
     "outermost_of_name",
+    "p_and_e",
     "pairwise_contrasts",
+    "planned_looks",
     "quantile",
     "quantile_ratios",
+    "quantiles",
     "rank_sum_null",
     "rejections",
+    "robust_spread",
     "samples_that_pay",
     "signed_rank_null",
     "smallest_shown",

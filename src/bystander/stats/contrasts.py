@@ -8,7 +8,7 @@ value: lower ends come from the low ones, upper ends from the high ones.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 import numpy as np
@@ -16,7 +16,18 @@ from numpy.typing import NDArray
 
 from bystander.stats.null import Null
 
-__all__ = ["Contrasts", "Counted", "CountedContrasts", "Examination", "SortedContrasts", "examine", "interval", "spans"]
+__all__ = [
+    "Contrasts",
+    "Counted",
+    "CountedContrasts",
+    "Examination",
+    "SortedContrasts",
+    "estimates",
+    "examine",
+    "interval",
+    "p_and_e",
+    "spans",
+]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -32,6 +43,10 @@ class Contrasts(Protocol):
     @property
     def rows(self) -> int:
         """The number of rows, R."""
+
+    @property
+    def exact(self) -> bool:
+        """Whether low and high contrasts are the same ones."""
 
     def count_at_most(self, limit: Floats) -> Counts:
         """Count low contrasts <= limit, per row; limit has shape (R,)."""
@@ -58,6 +73,11 @@ class SortedContrasts:
     def rows(self) -> int:
         """The number of rows, R."""
         return int(self.lows.shape[0])
+
+    @property
+    def exact(self) -> bool:
+        """Whether low and high contrasts are the same ones."""
+        return self.lows is self.highs
 
     def count_at_most(self, limit: Floats) -> Counts:
         """Count low contrasts <= limit, per row."""
@@ -91,6 +111,10 @@ def spans(first: Counts, last: Counts) -> tuple[Counts, Counts]:
 class Counted(Protocol):
     """One side, low or high, of contrasts that are too many to write out."""
 
+    @property
+    def sketch(self) -> Floats:
+        """Some of the contrasts, drawn at random, sorted: where to begin to look for one of a rank."""
+
     def at_most(self, value: float) -> int:
         """Count contrasts <= value."""
 
@@ -108,6 +132,7 @@ class CountedContrasts:
     Attributes
     ----------
     lows, highs : Counted
+        The same object where every difference is known exactly.
     finite : pair of float
         Bounds of all finite contrasts.
     few : int
@@ -119,11 +144,17 @@ class CountedContrasts:
     highs: Counted
     finite: tuple[float, float]
     few: int
+    _written: dict[int, tuple[int, Floats]] = field(default_factory=dict, compare=False)
 
     @property
     def rows(self) -> int:
         """Always one."""
         return 1
+
+    @property
+    def exact(self) -> bool:
+        """Whether low and high contrasts are the same ones."""
+        return self.lows is self.highs
 
     def count_at_most(self, limit: Floats) -> Counts:
         """Count low contrasts <= limit."""
@@ -142,31 +173,59 @@ class CountedContrasts:
         return np.array([self._select(self.highs, int(rank[0]))])
 
     def _select(self, side: Counted, rank: int) -> float:
-        """Return the contrast of a rank: halve and interpolate until few are left, then sort those.
+        """Return the contrast of a rank: narrow down until few are left, then pick it among those.
 
         Where very many contrasts are equal the ends meet instead, within 1e-14 of the range.
         """
-        below, above = float(np.nextafter(self.finite[0], -np.inf)), self.finite[1]
+        under, left = self._written.get(id(side), (0, np.empty(0)))
+        if not under < rank <= under + left.size:  # a neighbour was looked for before: it is written out already
+            below, above, under, up_to = self._bracket(side, rank)
+            if under >= rank:
+                return -np.inf
+            if up_to < rank:
+                return np.inf
+            left = side.between(below, above) if up_to - under <= self.few else np.empty(0)
+            if not left.size:
+                return above
+            self._written[id(side)] = under, left
+        place = min(rank - under, left.size) - 1
+        return float(np.partition(left, place)[place])
+
+    def _bracket(self, side: Counted, rank: int) -> tuple[float, float, int, int]:
+        """Return ends between which the contrast of a rank lies, above the first, and how many lie up to each."""
+        lowest, highest = float(np.nextafter(self.finite[0], -np.inf)), self.finite[1]
+        below, above = self._first_guess(side, rank, lowest, highest)
         under, up_to = side.at_most(below), side.at_most(above)
         if under >= rank:
-            return -np.inf
-        if up_to < rank:
-            return np.inf
+            below, above, up_to = lowest, below, under
+            under = side.at_most(below)
+        elif up_to < rank:
+            below, under, above = above, up_to, highest
+            up_to = side.at_most(above)
         close = 1e-14 * max(above - below, abs(above), abs(below), 1e-300)
-        halve = False
-        while up_to - under > self.few and above - below > close:
-            share = 0.5 if halve else (rank - 0.5 - under) / (up_to - under)
+        step = 0
+        while up_to - under > self.few and above - below > close and under < rank <= up_to:
+            # Aim a little to either side of it, so that two steps enclose it closely; every third step halves.
+            aim = rank - 0.5 + (self.few // 3) * (-1, 1, 0)[step % 3]
+            share = 0.5 if step % 3 == 2 else (aim - under) / (up_to - under)
             middle = below + (above - below) * min(0.98, max(0.02, share))
-            halve = not halve
             count = side.at_most(middle)
             if count >= rank:
                 above, up_to = middle, count
             else:
                 below, under = middle, count
-        if up_to - under > self.few:
-            return above
-        left = np.sort(side.between(below, above))
-        return float(left[min(rank - under, left.size) - 1]) if left.size else above
+            step += 1
+        return below, above, under, up_to
+
+    def _first_guess(self, side: Counted, rank: int, lowest: float, highest: float) -> tuple[float, float]:
+        """Return the quantiles of the sketch about the rank, three standard errors of its place to either side."""
+        sketch = side.sketch
+        place = rank / self.null.total * sketch.size
+        wide = 3 * np.sqrt(max(1.0, place * (1 - place / sketch.size))) + 1
+        first, last = int(place - wide), int(place + wide) + 1
+        below = float(sketch[first]) if first >= 0 else lowest
+        above = float(sketch[last]) if last < sketch.size else highest
+        return min(highest, max(lowest, below)), min(highest, max(lowest, above))
 
 
 @dataclass(frozen=True)
@@ -202,24 +261,41 @@ def examine(contrasts: Contrasts, limit: Floats) -> Examination:
         The margin on the scale of the contrasts, >= 0. At 0 only differences other than 0 count
         against equivalence.
     """
-    null, zero = contrasts.null, np.zeros(contrasts.rows)
-    not_above = contrasts.count_at_most(zero)
-    not_below = contrasts.count_at_least(zero)
-    p = np.minimum(1.0, 2.0 * null.at_most(np.minimum(not_above, not_below)))
+    null, not_above, not_below = contrasts.null, *_counts(contrasts)
+    p, e = _p(null, not_above, not_below), _e(contrasts, limit)
+    return Examination(estimates(contrasts), np.sign(not_below - not_above), p, e)
+
+
+def p_and_e(contrasts: Contrasts, limit: Floats) -> tuple[Floats, Floats]:
+    """Return p and e of each row as `examine` does, and nothing else."""
+    return _p(contrasts.null, *_counts(contrasts)), _e(contrasts, limit)
+
+
+def _counts(contrasts: Contrasts) -> tuple[Counts, Counts]:
+    zero = np.zeros(contrasts.rows)
+    return contrasts.count_at_most(zero), contrasts.count_at_least(zero)
+
+
+def _p(null: Null, not_above: Counts, not_below: Counts) -> Floats:
+    return np.minimum(1.0, 2.0 * null.at_most(np.minimum(not_above, not_below)))
+
+
+def _e(contrasts: Contrasts, limit: Floats) -> Floats:
     # At a margin of 0 a row of zeros lies within it: count what lies beyond only.
     reach = np.where(limit > 0, limit, np.nextafter(0.0, 1.0))
-    e = np.maximum(
-        null.at_most(contrasts.count_at_most(-reach)),
-        null.at_most(contrasts.count_at_least(reach)),
-    )
-    return Examination(_estimate(contrasts), np.sign(not_below - not_above), p, e)
+    beyond = np.maximum(contrasts.count_at_most(-reach), contrasts.count_at_least(reach))
+    return contrasts.null.at_most(beyond)
 
 
-def _estimate(contrasts: Contrasts) -> Floats:
+def estimates(contrasts: Contrasts) -> Floats:
+    """Return the median of the contrasts of each row; see `Examination`."""
     total = contrasts.null.total
     lower = np.full(contrasts.rows, (total + 1) // 2)
     upper = np.full(contrasts.rows, total // 2 + 1)
     with np.errstate(invalid="ignore"):
+        if contrasts.exact:
+            middle = (contrasts.low(lower) + contrasts.low(upper)) / 2
+            return np.where(np.isfinite(middle), middle, np.nan)
         lows = (contrasts.low(lower) + contrasts.low(upper)) / 2
         highs = (contrasts.high(lower) + contrasts.high(upper)) / 2
         middle = np.where(lows == highs, lows, (lows + highs) / 2)

@@ -1,4 +1,4 @@
-"""Repetition on two levels: how much samples differ within a trial, trials from each other, and which pays."""
+"""Levels of repetition: how much samples, trials, blocks and records of one code differ, and which repetition pays."""
 
 from __future__ import annotations
 
@@ -8,9 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Levels", "levels", "samples_that_pay"]
+from bystander.stats.sample import robust_spread
+
+__all__ = ["Levels", "between_groups", "block_and_trial_spread", "levels", "samples_that_pay"]
 
 Floats = NDArray[np.float64]
+_FEWEST = 3
 
 
 @dataclass(frozen=True)
@@ -65,3 +68,38 @@ def samples_that_pay(found: Levels, trial_s: float, sample_s: float, now: int) -
     best = max(1.0, math.sqrt(trial_s / sample_s) * found.within / found.between)
     samples = max(1, round(best))
     return samples, max(0.0, 1 - cost(samples) / cost(now))
+
+
+def block_and_trial_spread(first: Floats, second: Floats) -> tuple[float, float]:
+    """Return how much blocks differ from each other, and trials of one block.
+
+    Parameters
+    ----------
+    first, second : ndarray, shape (n,)
+        Logs of the readings of two arms, block by block; a change between the arms takes no part.
+
+    Returns
+    -------
+    (blocks, trials) : float
+        Standard deviations, robust (1.4826 median absolute deviations, Hampel 1974), on the log scale. A difference
+        within a block has twice the variance of a trial; a block's mean has that of blocks and half that of a trial
+        (Cochran 1977, section 10.3). NaN for fewer than 3 blocks.
+    """
+    if first.size < _FEWEST:
+        return math.nan, math.nan
+    trials = robust_spread(second - first) / math.sqrt(2)
+    blocks = robust_spread((first + second) / 2)
+    return math.sqrt(max(0.0, blocks**2 - trials**2 / 2)), trials
+
+
+def between_groups(means: Floats, errors: Floats) -> float:
+    """Return how much groups differ beyond what the errors of their means explain; NaN for fewer than 2 groups.
+
+    Parameters
+    ----------
+    means, errors : ndarray, shape (g,)
+        Means, and their standard errors.
+    """
+    if means.size < 2:
+        return math.nan
+    return math.sqrt(max(0.0, float(np.var(means, ddof=1)) - float(np.mean(errors**2))))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,7 @@ from bystander.stats.null import rank_sum_null
 __all__ = ["pairwise_contrasts"]
 
 _WRITTEN_OUT = 250_000
+_SKETCH = 4000
 Floats = NDArray[np.float64]
 
 
@@ -57,6 +59,15 @@ class _Differences:
 
     upper: Floats
     lower: Floats
+
+    @cached_property
+    def sketch(self) -> Floats:
+        rng = np.random.default_rng([self.upper.size, self.lower.size])
+        first = self.upper[rng.integers(0, self.upper.size, _SKETCH)]
+        with np.errstate(invalid="ignore"):
+            differences = first - self.lower[rng.integers(0, self.lower.size, _SKETCH)]
+        differences.sort()
+        return differences
 
     def at_most(self, value: float) -> int:
         return int(np.searchsorted(self.upper, self.lower + value, side="right").sum())

@@ -9,7 +9,16 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["SampleSummary", "median", "median_interval", "quantile", "quantiles", "summarise", "summarise_rows"]
+__all__ = [
+    "SampleSummary",
+    "median",
+    "median_interval",
+    "quantile",
+    "quantiles",
+    "robust_spread",
+    "summarise",
+    "summarise_rows",
+]
 
 Floats = NDArray[np.float64]
 
@@ -77,6 +86,11 @@ def median(values: Floats) -> float:
     ordered = np.sort(values)
     n = ordered.size
     return float((ordered[(n - 1) // 2] + ordered[n // 2]) / 2) if n else math.nan
+
+
+def robust_spread(values: Floats) -> float:
+    """Return 1.4826 times the median absolute deviation of values, shape (n,), n at least 1 (Hampel 1974)."""
+    return 1.4826 * median(np.abs(values - median(values)))
 
 
 def quantile(values: Floats, share: float) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts, spans
 from bystander.stats.null import signed_rank_null
 
-__all__ = ["WRITTEN_OUT", "blocks_needed", "walsh_contrasts"]
+__all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
 
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
+_SKETCH = 4000
 Floats = NDArray[np.float64]
 
 
@@ -42,20 +43,32 @@ def walsh_contrasts(low: Floats, high: Floats) -> Contrasts:
         return SortedContrasts(null, lows, highs)
     if rows != 1:
         raise ValueError(f"{n} blocks are taken one row at a time, not {rows}")
-    lows, highs = np.sort(low[0]), np.sort(high[0])
+    lows = highs = np.sort(low[0])
+    if not np.array_equal(low, high):
+        highs = np.sort(high[0])
     finite = np.concatenate([lows[np.isfinite(lows)], highs[np.isfinite(highs)], [0.0]])
     ends = float(finite.min()), float(finite.max())
-    return CountedContrasts(null, _Averages(lows), _Averages(highs), ends, few=8 * n)
+    first = _Averages(lows)
+    return CountedContrasts(null, first, first if highs is lows else _Averages(highs), ends, few=2 * n)
 
 
 @lru_cache(maxsize=32)
-def _pairs(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def pairs_within(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return all pairs (i, j) with i <= j < n, as two arrays."""
     first, second = np.triu_indices(n)
     return first, second
 
 
+@lru_cache(maxsize=32)
+def _drawn_pairs(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return pairs of distinct places drawn at random, as two arrays."""
+    rng = np.random.default_rng(n)
+    first = rng.integers(0, n, min(4 * n, _SKETCH))
+    return first, (first + rng.integers(1, n, first.size)) % n
+
+
 def _averages(d: Floats) -> Floats:
-    first, second = _pairs(d.shape[1])
+    first, second = pairs_within(d.shape[1])
     averages = (d[:, first] + d[:, second]) / 2
     averages.sort(axis=1)
     return averages
@@ -67,16 +80,26 @@ class _Averages:
 
     ordered: Floats
 
+    @cached_property
+    def sketch(self) -> Floats:
+        first, second = _drawn_pairs(self.ordered.size)
+        with np.errstate(invalid="ignore"):
+            averages = (self.ordered[first] + self.ordered[second]) / 2
+        averages.sort()
+        return averages
+
+    # Of a pair whose average is at most a value, one is at most that value itself: half of the places will do.
+
     def at_most(self, value: float) -> int:
-        both = int(np.searchsorted(self.ordered, 2 * value - self.ordered, side="right").sum())
-        own = int(np.searchsorted(self.ordered, value, side="right"))
-        return (both + own) // 2
+        some = int(np.searchsorted(self.ordered, value, side="right"))
+        partners = np.searchsorted(self.ordered, 2 * value - self.ordered[:some], side="right")
+        return int(partners.sum()) - some * (some - 1) // 2
 
     def at_least(self, value: float) -> int:
         size = self.ordered.size
-        both = int((size - np.searchsorted(self.ordered, 2 * value - self.ordered, side="left")).sum())
-        own = size - int(np.searchsorted(self.ordered, value, side="left"))
-        return (both + own) // 2
+        some = size - int(np.searchsorted(self.ordered, value, side="left"))
+        partners = size - np.searchsorted(self.ordered, 2 * value - self.ordered[size - some :], side="left")
+        return int(partners.sum()) - some * (some - 1) // 2
 
     def between(self, low: float, high: float) -> Floats:
         first = np.searchsorted(self.ordered, 2 * low - self.ordered, side="right")

@@ -8,7 +8,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.sample import quantiles
+from bystander.stats.sample import quantiles, robust_spread
 
 __all__ = ["SHARES", "needed_trials", "order_cut", "quantile_ratios", "two_speeds"]
 
@@ -94,11 +94,8 @@ def two_speeds(ordered: Floats) -> tuple[float, float, float] | None:
     logs = np.log(ordered)
     gaps = np.diff(logs)
     place = int(np.argmax(gaps)) + 1
-    if not least <= place <= n - least or gaps[place - 1] <= _GAP * (_spread(logs[:place]) + _spread(logs[place:])):
+    if not least <= place <= n - least or gaps[place - 1] <= _GAP * (
+        robust_spread(logs[:place]) + robust_spread(logs[place:])
+    ):
         return None
     return float(np.median(ordered[:place])), float(np.median(ordered[place:])), (n - place) / n
-
-
-def _spread(logs: Floats) -> float:
-    """Return 1.4826 times the median absolute deviation (Hampel 1974)."""
-    return float(1.4826 * np.median(np.abs(logs - np.median(logs))))

@@ -6,12 +6,15 @@ from bystander.verdicts.distribution import CONFIDENCE
 from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
-from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift
+from bystander.verdicts.spreads import Spread, spreads
+from bystander.verdicts.stopping import Stopping, stopping, study_looks
+from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift, Stop
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
     failure_sentence,
     interval_text,
+    looks_sentence,
     medians_text,
     next_sentence,
     outcome_sentence,
@@ -36,6 +39,9 @@ __all__ = [
     "Row",
     "Shift",
     "Single",
+    "Spread",
+    "Stop",
+    "Stopping",
     "TrialsToSee",
     "answer_sentence",
     "change_text",
@@ -45,6 +51,7 @@ __all__ = [
     "gate",
     "gate_words",
     "interval_text",
+    "looks_sentence",
     "medians_text",
     "next_sentence",
     "outcome_sentence",
@@ -55,6 +62,9 @@ __all__ = [
     "saved_text",
     "see_sentence",
     "shared_axis",
+    "spreads",
+    "stopping",
+    "study_looks",
     "suite_sentence",
     "trials_to_see",
     "weighted_sentence",

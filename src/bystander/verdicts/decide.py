@@ -15,10 +15,12 @@ from bystander.verdicts import notes as say
 from bystander.verdicts.above_floor import with_floors
 from bystander.verdicts.distribution import distributed
 from bystander.verdicts.failures import failures
-from bystander.verdicts.families import Family, family_rows
+from bystander.verdicts.families import family_rows
+from bystander.verdicts.members import Family
 from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
 from bystander.verdicts.single import describe
+from bystander.verdicts.stopping import Stopping, main_measure, stopping
 from bystander.verdicts.types import VERDICTS, Decision, Note, Row
 
 __all__ = ["Options", "decide"]
@@ -48,7 +50,7 @@ class Options:
 
 
 def decide(record: Record, options: Options | None = None) -> Decision:
-    """Decide a record by the fixed-number rule: all its blocks, one look.
+    """Decide a record: each row at the look at which the study's stopping rule ended it.
 
     Every candidate is a family of its own at risk / candidates; the study's measure and all others
     are separate families, so that the headline does not pay for the rest.
@@ -68,16 +70,18 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         options = replace(options, only=chosen_names(names, options.only, f"record {head.name}"))
     margin = study.margin if options.margin is None else options.margin
     risk = study.risk if options.risk is None else options.risk
-    measure = next(m for m in head.measures if m.name == (options.measure or _main_measure(record)))
+    measure = next((m for m in head.measures if m.name == options.measure), main_measure(record))
     others = [m for m in head.measures if m.decided and m is not measure and not _says_the_same(record, m)]
     rows: list[Row] = []
+    stopped = stopping(record)
     candidates = len(study.candidates)
     for candidate in study.candidates:
         pairs = row_trials(record.trials, len(study.workloads), candidate)
         for measures, primary in (([measure], True), (others, False)):
             alpha, size = risk / candidates, len(pairs) * max(1, len(measures))
-            rows += family_rows(record, pairs, measures, margin, Family(alpha, size, candidates, primary, alpha / size))
-    placebo = _placebo(record, measure, margin, risk)
+            family = Family(alpha, size, candidates, primary, alpha / size)
+            rows += family_rows(record, pairs, measures, margin, family, stopped)
+    placebo = _placebo(record, measure, margin, risk, stopped)
     singles = describe(record, [measure, *others])
     mine = [single for single in singles if single.measure is measure]
     main, parts = distributed([row for row in rows if row.primary], mine, study.reference.name, risk)
@@ -94,13 +98,14 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         exploration=_exploration(record, options),
         failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
         placebo=placebo,
-        notes=tuple(_record_notes(record, placebo)),
+        notes=tuple(_record_notes(record, placebo, stopped)),
         distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
+        looks=stopped.looks,
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
 
 
-def _placebo(record: Record, measure: Measure, margin: float, risk: float) -> tuple[Row, ...]:
+def _placebo(record: Record, measure: Measure, margin: float, risk: float, stopped: Stopping) -> tuple[Row, ...]:
     """Return the rows of the placebo, all of them whatever else is shown; they take nothing from the risk."""
     study = record.head.study
     if study.placebo is None:
@@ -108,7 +113,7 @@ def _placebo(record: Record, measure: Measure, margin: float, risk: float) -> tu
     pairs = row_trials(record.trials, len(study.workloads), study.placebo)
     strict = risk / max(1, study.comparisons)
     family = Family(PLACEBO_RISK, len(pairs), 1, primary=True, strict=strict, placebo=True)
-    return tuple(family_rows(record, pairs, [measure], margin, family))
+    return tuple(family_rows(record, pairs, [measure], margin, family, stopped))
 
 
 def _says_the_same(record: Record, measure: Measure) -> bool:
@@ -139,12 +144,6 @@ def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
     ]
 
 
-def _main_measure(record: Record) -> str:
-    """Return the study's measure, or the first one that a record of imported readings has."""
-    names = [measure.name for measure in record.head.measures]
-    return record.head.study.measure if record.head.study.measure in names else names[0]
-
-
 def _known(options: Options, record: Record) -> None:
     study = record.head.study
     for word, value, known in (
@@ -162,7 +161,7 @@ def _known(options: Options, record: Record) -> None:
 
 def _exploration(record: Record, options: Options) -> tuple[str, ...]:
     """Return what the options change, each with what the study says."""
-    study, main = record.head.study, _main_measure(record)
+    study, main = record.head.study, main_measure(record).name
     told = []
     if options.measure not in (None, main):
         told.append(f"measure {options.measure} instead of {main}")
@@ -183,14 +182,20 @@ def _worst_first(row: Row) -> tuple[bool, int, float]:
     return not row.primary, VERDICTS.index(row.verdict), -worth
 
 
-def _record_notes(record: Record, placebo: Sequence[Row]) -> list[Note]:
+def _unfinished(stopped: Stopping) -> str:
+    if len(stopped.looks.blocks) == 1:
+        return "The observation was not finished: it is decided on the blocks that are whole."
+    return "The observation was not finished: each row is decided at the last look that it reached."
+
+
+def _record_notes(record: Record, placebo: Sequence[Row], stopped: Stopping) -> list[Note]:
     head = record.head
     notes = [Note("record-note", text) for text in head.notes]
     notes += [Note("machine-changed", text) for text in state_changes(stretches(record.machine_states))]
     if not head.complete:
         notes.insert(
             0,
-            Note("unfinished", "The observation was not finished: it is decided on the blocks that are whole."),
+            Note("unfinished", _unfinished(stopped)),
         )
     if tainting := [row for row in placebo if any(map(row.has, _TAINTING))]:
         notes.insert(0, say.placebo_tainted(tainting))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats import SHARES, needed_trials, quantile_ratios, two_speeds
+from bystander.stats import SHARES, needed_trials, quantile_ratios, quantiles, two_speeds
 from bystander.units import quantity_text, share_text
 from bystander.verdicts.single import Single
 from bystander.verdicts.types import Distribution, Note, Row, Shift
@@ -17,6 +17,7 @@ __all__ = ["CONFIDENCE", "distributed"]
 
 Floats = NDArray[np.float64]
 CONFIDENCE = 0.95
+_SLOW_FROM, _FEWEST_FOR_SLOW = 0.9, 20
 _NAMED = {0.75: "quarter", 0.9: "tenth", 0.95: "twentieth", 0.99: "hundredth"}
 
 
@@ -61,7 +62,7 @@ def _groups(rows: Sequence[Row], singles: Sequence[Single], reference: str) -> l
     for place, row in enumerate(rows):
         sides = [by_place.get((row.workload, arm)) for arm in (reference, row.arm)]
         values = [side.values for side in sides if side and not side.failed and not side.at_floor and side.values.size]
-        if row.scale == "ratio" and len(values) == 2 and all(side.min() > 0 for side in values):
+        if row.looked_at and row.scale == "ratio" and len(values) == 2 and all(side.min() > 0 for side in values):
             sizes.setdefault((values[0].size, values[1].size), []).append((place, values[0], values[1]))
     return [
         _Group(
@@ -84,11 +85,31 @@ def _shifts(group: _Group, share: float, error: float) -> list[Shift]:
 def _distributions(rows: Sequence[Row], group: _Group, reference: str) -> Iterator[tuple[int, Distribution]]:
     """Yield the distribution of each row of a group, by its place."""
     by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
+    spreads, slow = [_spreads(side) for side in (group.reference, group.candidate)], _slow(group)
     for k, place in enumerate(group.places):
         row = rows[place]
         sides = ((reference, group.reference[k]), (row.arm, group.candidate[k]))
         two = tuple((arm, *speeds) for arm, side in sides if (speeds := two_speeds(side)) is not None)
-        yield place, Distribution(row.workload, row.arm, tuple(shifts[k] for shifts in by_share), two)
+        parts = tuple(shifts[k] for shifts in by_share)
+        yield place, Distribution(row.workload, row.arm, parts, two, (spreads[0][k], spreads[1][k]), slow[k])
+
+
+def _spreads(ordered: Floats) -> list[float]:
+    """Return the spread of each sorted row over its median."""
+    middle = quantiles(ordered, 0.5)
+    away = np.sort(np.abs(ordered - middle[:, None]), axis=1)
+    spread: list[float] = (1.4826 * quantiles(away, 0.5) / middle).tolist()
+    return spread
+
+
+def _slow(group: _Group) -> list[tuple[tuple[int, int], tuple[int, int]] | None]:
+    """Count trials of both arms beyond the reference's 90th percentile, row by row."""
+    sizes = group.reference.shape[1], group.candidate.shape[1]
+    if min(sizes) < _FEWEST_FOR_SLOW:
+        return [None] * len(group.places)
+    limit = quantiles(group.reference, _SLOW_FROM)[:, None]
+    counts = (np.count_nonzero(side > limit, axis=1).tolist() for side in (group.reference, group.candidate))
+    return [((one, sizes[0]), (other, sizes[1])) for one, other in zip(*counts, strict=True)]
 
 
 def _tail_notes(rows: Sequence[Row], groups: Sequence[_Group], error: float) -> dict[int, Note]:

@@ -14,7 +14,9 @@ __all__ = ["at_floor"]
 _NEAR = 1.02  # the kernel counts pages per processor and adds up now and then
 
 
-def at_floor(trials: Trials, rows: NDArray[np.int64], measure: Measure, names: Sequence[str]) -> NDArray[np.bool_]:
+def at_floor(
+    trials: Trials, rows: NDArray[np.int64] | slice, measure: Measure, names: Sequence[str]
+) -> NDArray[np.bool_]:
     """Return which of these trials read at the measure's floor, or within 2 % above it.
 
     Parameters
@@ -23,7 +25,7 @@ def at_floor(trials: Trials, rows: NDArray[np.int64], measure: Measure, names: S
         The measures of the record, in the order of the columns.
     """
     if measure.floor is None or measure.floor not in names:
-        return np.zeros(rows.size, dtype=bool)
+        return np.zeros(trials.status[rows].shape, dtype=bool)
     values = trials.readings[rows, names.index(measure.name)]
     floors = trials.readings[rows, names.index(measure.floor)]
     with np.errstate(invalid="ignore"):

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 
 from bystander.design import Measure, Record, Status
-from bystander.units import quantity_text, share_text
+from bystander.units import counted, duration_text, quantity_text, share_text
 from bystander.verdicts.pairs import RowTrials
 from bystander.verdicts.types import ArmSide, Note, Row
 
@@ -17,6 +16,7 @@ __all__ = [
     "all_failed",
     "answers",
     "at_floor",
+    "before_first_look",
     "beyond_margin",
     "change_detectable",
     "change_not_after_adjustment",
@@ -24,6 +24,7 @@ __all__ = [
     "failures_kept",
     "left_out",
     "margin_undetermined",
+    "needs_blocks",
     "no_change_shown",
     "no_trials",
     "not_read",
@@ -34,13 +35,9 @@ __all__ = [
     "too_few_blocks",
     "unrandomised",
     "unread",
-    "with_interval",
+    "with_smallest",
     "within_margin",
 ]
-
-
-def _plural(count: int, word: str) -> str:
-    return f"{count} {word}{'' if count == 1 else 's'}"
 
 
 def no_trials(arm: str) -> Note:
@@ -50,12 +47,12 @@ def no_trials(arm: str) -> Note:
 
 def reference_failed(side: ArmSide) -> Note:
     """Nothing to compare with."""
-    return Note("reference-failed", f"All {_plural(side.trials, 'trial')} of the reference failed.")
+    return Note("reference-failed", f"All {counted(side.trials, 'trial')} of the reference failed.")
 
 
 def all_failed(side: ArmSide) -> Note:
     """The candidate never ended well."""
-    return Note("all-failed", f"All {_plural(side.trials, 'trial')} of the candidate failed.")
+    return Note("all-failed", f"All {counted(side.trials, 'trial')} of the candidate failed.")
 
 
 def fails_more(reference: ArmSide, candidate: ArmSide, p: float) -> Note:
@@ -67,11 +64,11 @@ def fails_more(reference: ArmSide, candidate: ArmSide, p: float) -> Note:
     )
 
 
-def failures_kept(sides: Sequence[ArmSide]) -> Note:
+def failures_kept(failed: tuple[int, int]) -> Note:
     """Failed trials widen the interval instead of vanishing."""
     return Note(
         "failures-kept",
-        f"Failed trials are kept as bounds: {sides[0].failed} of the reference, {sides[1].failed} of the candidate.",
+        f"Failed trials are kept as bounds: {failed[0]} of the reference, {failed[1]} of the candidate.",
     )
 
 
@@ -84,20 +81,20 @@ def unread(blocks: int, measure: Measure) -> Note:
     """Some blocks lack the measure."""
     return Note(
         "unread",
-        f"{_plural(blocks, 'block')} left out: {measure.label} was not read in {'it' if blocks == 1 else 'them'}.",
+        f"{counted(blocks, 'block')} left out: {measure.label} was not read in {'it' if blocks == 1 else 'them'}.",
     )
 
 
 def left_out(trials: int) -> Note:
     """Some blocks lack an arm."""
-    return Note("half-blocks", f"{_plural(trials, 'trial')} left out: the other arm has none in the same block.")
+    return Note("half-blocks", f"{counted(trials, 'trial')} left out: the other arm has none in the same block.")
 
 
 def at_floor(readings: int) -> Note:
     """Readings below what can be seen."""
     return Note(
         "at-floor",
-        f"{_plural(readings, 'reading')} at the least value that can be seen; the truth may be lower.",
+        f"{counted(readings, 'reading')} at the least value that can be seen; the truth may be lower.",
     )
 
 
@@ -126,8 +123,13 @@ def too_few_blocks(blocks: int, needed: int) -> Note:
     """No outcome could have shown anything."""
     return Note(
         "too-few-blocks",
-        f"{_plural(blocks, 'block')} cannot show anything here; {needed} would be the fewest.",
+        f"{counted(blocks, 'block')} cannot show anything here; {needed} would be the fewest.",
     )
+
+
+def before_first_look(blocks: int) -> Note:
+    """Between looks nothing is decided: whoever sees a result too early stops when he likes it."""
+    return Note("before-first-look", f"Nothing is decided before the first look, which is after {blocks} blocks.")
 
 
 def no_change_shown() -> Note:
@@ -165,15 +167,29 @@ def margin_undetermined() -> Note:
     return Note("margin-undetermined", "The change is there; whether it is beyond the margin is not shown.")
 
 
-def with_interval(note: Note, row: Row) -> Note:
-    """Complete the sentence of a note that speaks of the row's interval."""
-    if note.code != "no-change-shown" or math.isnan(row.smallest_shown):
+def with_smallest(note: Note, measure: Measure, ratio: bool, smallest: float) -> Note:
+    """Complete the sentence that no change is shown by the smallest change that could have been."""
+    if note.code != "no-change-shown" or math.isnan(smallest):
         return note
-    if row.scale == "ratio":
-        least = share_text(row.smallest_shown)
-    else:
-        least = quantity_text(row.smallest_shown, row.measure.unit)
-    return replace(note, text=f"No change shown; the smallest that could have been shown here is about {least}.")
+    least = share_text(smallest) if ratio else quantity_text(smallest, measure.unit)
+    return Note(note.code, f"No change shown; the smallest that could have been shown here is about {least}.")
+
+
+def needs_blocks(blocks: float, seconds: float, margin: float) -> Note:
+    """Tell what a new record would take to show a change of the margin.
+
+    Parameters
+    ----------
+    seconds : float
+        Of all of them; NaN where it is not known.
+    margin : float
+        As a share.
+    """
+    time = f", {duration_text(seconds, 2)}," if math.isfinite(seconds) else ""
+    return Note(
+        "needs-blocks",
+        f"A new record of {blocks:.0f} blocks{time} would show a change of {share_text(margin)} in 8 of 10 cases.",
+    )
 
 
 def answers(record: Record, pair: RowTrials) -> Note | None:

@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import UNMARKED, Measure, Record, Status, Trials
+from bystander.design import Record, Trials
 from bystander.stats import Contrasts, median, pairwise_contrasts, walsh_contrasts
 from bystander.stats.signed_rank import WRITTEN_OUT
-from bystander.verdicts.floors import at_floor
+from bystander.verdicts.readings import Readings
 
-__all__ = ["Batch", "Material", "RowTrials", "batches", "material", "row_trials"]
+__all__ = [
+    "Batch",
+    "Material",
+    "RowTrials",
+    "batches",
+    "block_seconds",
+    "first_blocks",
+    "material",
+    "paired_batches",
+    "row_trials",
+]
 
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
@@ -40,6 +51,26 @@ class RowTrials:
     candidate: Indices
     paired: bool
     alone: int
+
+
+def first_blocks(trials: Trials, row: RowTrials, blocks: int) -> RowTrials:
+    """Return the trials of a row that are in blocks below that number."""
+    early = trials.block[row.reference] < blocks
+    return row if early.all() else replace(row, reference=row.reference[early], candidate=row.candidate[early])
+
+
+def block_seconds(record: Record, pair: RowTrials) -> float:
+    """Return the typical seconds of one block of a workload, from when its trials began; NaN where it is not known.
+
+    Between the starts of two trials that follow each other lies one trial, and a block has one of each arm.
+    """
+    trials = record.trials
+    if record.head.origin != "observed" or not pair.paired:
+        return math.nan
+    next_to = np.abs(trials.order[pair.candidate] - trials.order[pair.reference]) == 1
+    apart = np.abs(trials.started_s[pair.candidate] - trials.started_s[pair.reference])[next_to]
+    apart = apart[np.isfinite(apart)]
+    return median(apart) * len(record.head.study.arms) if apart.size else math.nan
 
 
 def row_trials(trials: Trials, workloads: int, candidate: int) -> list[RowTrials]:
@@ -106,6 +137,13 @@ class Material:
         )
 
     @property
+    def differences(self) -> tuple[Floats, Floats]:
+        """Low and high ends of candidate less reference, with pairing."""
+        low = self.candidate[0] - self.reference[1]
+        exact = self.candidate[0] is self.candidate[1] and self.reference[0] is self.reference[1]
+        return low, low if exact else self.candidate[1] - self.reference[0]
+
+    @property
     def size(self) -> int:
         """Blocks with pairing; else 0."""
         return self.reference[0].size if self.paired else 0
@@ -116,74 +154,28 @@ class Material:
         return bool(self.reference[0].size and self.candidate[0].size)
 
 
-def material(record: Record, row: RowTrials, measure: Measure, margin: float) -> Material:
+def material(trials: Trials, row: RowTrials, readings: Readings, margin: float) -> Material:
     """Return what is tested of a row for a measure, with failed trials kept as intervals."""
-    trials = record.trials
-    names = [m.name for m in record.head.measures]
-    values = _values(trials, row, measure, names)
     reference, candidate = row.reference, row.candidate
-    read = (np.isfinite(values[reference]) | (trials.status[reference] != Status.OK),
-            np.isfinite(values[candidate]) | (trials.status[candidate] != Status.OK))  # fmt: skip
     unread = 0
     if row.paired:
-        both = read[0] & read[1]
-        unread = int(np.count_nonzero(~both))
-        reference, candidate = reference[both], candidate[both]
+        both = readings.known[reference] & readings.known[candidate]
+        if not both.all():
+            unread = int(np.count_nonzero(~both))
+            reference, candidate = reference[both], candidate[both]
     else:
-        reference, candidate = reference[read[0]], candidate[read[1]]
-    good = [values[side][trials.status[side] == Status.OK] for side in (reference, candidate)]
-    medians = [median(side) for side in good]
-    ratio = measure.unit not in _DIFFERENCES and all((side > 0).all() for side in good)
-    sides, floor_readings = [], 0
-    for side in (reference, candidate):
-        low, high, floored = _ends(trials, side, values, measure, names)
-        floor_readings += floored
-        sides.append((_log(low), _log(high)) if ratio else (low, high))
-    scale_margin = np.log1p(margin) if ratio else margin * abs(np.nan_to_num(medians[0]))
+        reference, candidate = reference[readings.known[reference]], candidate[readings.known[candidate]]
+    sides = (reference, candidate)
+    medians = [median(readings.values[side][readings.good[side]]) for side in sides]
+    ratio = readings.measure.unit not in _DIFFERENCES and not any(readings.not_above_zero[side].any() for side in sides)
+    low, high = (readings.log_low, readings.log_high) if ratio else (readings.low, readings.high)
+    ends = [(kept := low[side], kept if high is low else high[side]) for side in sides]
+    scale_margin = math.log1p(margin) if ratio else margin * abs(medians[0] if math.isfinite(medians[0]) else 0.0)
     return Material(
-        "ratio" if ratio else "difference", float(scale_margin), sides[0], sides[1],
-        (medians[0], medians[1]), row.paired, unread, floor_readings, trials.block[reference],
+        "ratio" if ratio else "difference", scale_margin, ends[0], ends[1], (medians[0], medians[1]), row.paired,
+        unread, int(sum(np.count_nonzero(readings.floored[side]) for side in sides)), trials.block[reference],
         trials.order[candidate] < trials.order[reference] if row.paired else np.zeros(0, dtype=bool),
     )  # fmt: skip
-
-
-def _values(trials: Trials, row: RowTrials, measure: Measure, names: Sequence[str]) -> Floats:
-    """Return the readings of all trials; a phase that a trial of a program with phases did not have took no time."""
-    values = trials.readings[:, names.index(measure.name)]
-    if not measure.is_phase or UNMARKED not in names:
-        return values
-    mine = np.concatenate([row.reference, row.candidate])
-    if not np.isfinite(values[mine]).any():
-        return values
-    marked = np.isfinite(trials.readings[:, names.index(UNMARKED)])
-    return np.where(np.isnan(values) & marked, 0.0, values)
-
-
-def _log(values: Floats) -> Floats:
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(values == -np.inf, -np.inf, np.log(values))
-
-
-def _ends(
-    trials: Trials, side: Indices, values: Floats, measure: Measure, names: Sequence[str]
-) -> tuple[Floats, Floats, int]:
-    """Return low and high end of each reading.
-
-    A trial that ended well is its reading. One cut at its limit took at least that long. Of any other
-    failure nothing is known. A reading at its floor may be anything up to the floor.
-    """
-    low, high = values[side].copy(), values[side].copy()
-    failed = trials.status[side] != Status.OK
-    low[failed], high[failed] = -np.inf, np.inf
-    if measure.name == "elapsed":
-        cut = trials.status[side] == Status.CUT
-        limits = trials.limit_s[side]
-        low[cut] = np.where(np.isfinite(limits[cut]), limits[cut], -np.inf)
-    floored = ~failed & at_floor(trials, side, measure, names)
-    if measure.floor in names:
-        floor = trials.readings[side, names.index(measure.floor)]
-        low[floored], high[floored] = -np.inf, np.maximum(high, floor)[floored]
-    return low, high, int(np.count_nonzero(floored))
 
 
 @dataclass(frozen=True)
@@ -196,16 +188,24 @@ class Batch:
 
 def batches(materials: Sequence[Material]) -> Iterator[Batch]:
     """Yield all testable rows: paired ones of equal size together, others one by one."""
-    sizes: dict[int, list[int]] = {}
+    paired = [i for i, row in enumerate(materials) if row.testable and row.paired]
     for i, row in enumerate(materials):
-        if row.testable and row.paired:
-            sizes.setdefault(row.size, []).append(i)
-        elif row.testable:
+        if row.testable and not row.paired:
             yield Batch(np.array([i]), pairwise_contrasts(row.reference, row.candidate))
+    for batch in paired_batches([materials[i].differences for i in paired]):
+        yield Batch(np.array(paired)[batch.rows], batch.contrasts)
+
+
+def paired_batches(differences: Sequence[tuple[Floats, Floats]]) -> Iterator[Batch]:
+    """Yield rows of block differences, given by their low and high ends, those of equal size together."""
+    sizes: dict[int, list[int]] = {}
+    for i, (low, _) in enumerate(differences):
+        sizes.setdefault(low.size, []).append(i)
     for n, members in sizes.items():
+        if n == 0:
+            continue
         together = max(1, _BATCH_CONTRASTS // (n * (n + 1) // 2)) if n <= WRITTEN_OUT else 1
         for start in range(0, len(members), together):
             part = members[start : start + together]
-            low = np.stack([materials[i].candidate[0] - materials[i].reference[1] for i in part])
-            high = np.stack([materials[i].candidate[1] - materials[i].reference[0] for i in part])
+            low, high = (np.stack([differences[i][end] for i in part]) for end in (0, 1))
             yield Batch(np.array(part), walsh_contrasts(low, high))

@@ -27,8 +27,12 @@ class Case:
         p and e, and both as adjusted over the family.
     leans : int
         1 for an increase, -1 for a decrease.
+    first_look : int or None
+        After how many blocks the first look is, where it was not reached.
     blocks : int or None
         None without pairing.
+    attainable : bool
+        Whether so many blocks could show anything.
     alpha : float
         The family's risk.
     size, accepted, accepted_same : int
@@ -47,7 +51,9 @@ class Case:
     e: float
     q_e: float
     leans: int
+    first_look: int | None
     blocks: int | None
+    attainable: bool
     alpha: float
     size: int
     accepted: int
@@ -82,6 +88,8 @@ def _without_test(case: Case) -> Outcome | None:
         return Outcome("failed", alpha, say.fails_more(case.reference, case.candidate, case.fails_more))
     if not case.read:
         return Outcome("unclear", alpha, say.not_read())
+    if case.first_look is not None:
+        return Outcome("unclear", alpha, say.before_first_look(case.first_look))
     return None
 
 
@@ -97,7 +105,7 @@ def _by_test(case: Case) -> Outcome:
         return Outcome(case.words[0 if case.leans > 0 else 1], alpha * case.accepted / case.size, None)
     if case.p <= alpha:
         return Outcome("unclear", alpha, say.change_not_after_adjustment(case.p, case.size))
-    if case.blocks is not None and 2.0**-case.blocks > alpha / case.size:
+    if case.blocks is not None and not case.attainable:
         return Outcome("unclear", alpha, say.too_few_blocks(case.blocks, blocks_needed(case.size, alpha)))
     return Outcome("unclear", alpha, say.no_change_shown())
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Measure, Record, Status
+from bystander.design import Measure, Record
 from bystander.stats import SampleSummary, summarise_rows
 from bystander.verdicts.floors import at_floor
 
@@ -52,7 +52,7 @@ def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
     drafts = []
     for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms)):
         mine = order[bounds[group] : bounds[group + 1]]
-        well = mine[trials.status[mine] == Status.OK]
+        well = mine[~trials.failed[mine]]
         for measure, column in zip(measures, columns, strict=True):
             values = trials.readings[well, column]
             read = np.isfinite(values)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import BROKEN, IN_MEMORY, MARKS_COST, OUTSIDE, UNBEGUN, UNENDED, Record
-from bystander.stats import median
+from bystander.stats import median, robust_spread
 from bystander.units import quantity_text, share_text
 from bystander.verdicts.pairs import RowTrials
 from bystander.verdicts.types import Note
@@ -135,6 +135,6 @@ def _stands_out(typical: NDArray[np.float64]) -> int | None:
     place = int(np.argmax(typical))
     others = np.delete(typical, place)
     middle = median(others)
-    spread = 1.4826 * median(np.abs(others - middle))
+    spread = robust_spread(others)
     far = typical[place] > middle + _FAR * spread and typical[place] > _TIMES * middle
     return place if others.size >= 3 and middle > 0 and far else None

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from bystander.design import Measure, RecordHead
+from bystander.stats import Looks
 from bystander.verdicts.failures import Failure
 from bystander.verdicts.over_time import TrialsToSee
 from bystander.verdicts.single import Single
 
-__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "Note", "Row", "Shift"]
+__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "Note", "Row", "Shift", "Stop"]
 
 # Worst first: the order of rows wherever they are listed.
 VERDICTS = ("failed", "slower", "more", "lower", "unclear", "same", "higher", "less", "faster")
@@ -32,6 +34,31 @@ class ArmSide:
     trials: int
     failed: int
     median: float
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Where a row stopped.
+
+    Attributes
+    ----------
+    look : int or None
+        Position among the looks; None before the first.
+    blocks : int
+        So many blocks count.
+    reason : str
+        "changed", "same" or "fails-more", which were shown at that look; "most-blocks"; "fixed" without
+        looks; "unfinished", at the last look that was reached, or "before-first-look".
+    """
+
+    look: int | None
+    blocks: int
+    reason: str
+
+    @property
+    def final(self) -> bool:
+        """Whether the row needs no more blocks."""
+        return self.reason not in ("unfinished", "before-first-look")
 
 
 @dataclass(frozen=True)
@@ -56,10 +83,13 @@ class Row:
     margin : float
         The margin on that scale: a share for ratios, an amount for differences.
     p, p_adjusted, e, e_adjusted : float
-        NaN where there was nothing to test.
+        Over all looks, not of the last one alone; NaN where there was nothing to test.
     smallest_shown : float
         The smallest change that this row's scatter could have shown, on the row's scale as an increase
         (a share for ratios); NaN where it does not apply.
+    blocks_for_margin, seconds_for_margin : float
+        Of an unclear row: the most blocks of a new record that shows a change of the margin in 8 of 10 cases, and
+        what they take; NaN where it does not apply or is not known.
     relevance : str
         "beyond", "within" or "undetermined" with respect to the margin.
     """
@@ -87,6 +117,14 @@ class Row:
     relevance: str
     weight: float | None = None
     notes: tuple[Note, ...] = ()
+    stop: Stop = Stop(0, 0, "fixed")
+    blocks_for_margin: float = math.nan
+    seconds_for_margin: float = math.nan
+
+    @property
+    def looked_at(self) -> bool:
+        """Whether it reached a look; before the first nothing that tells who is ahead is shown."""
+        return self.stop.look is not None
 
     def has(self, code: str) -> bool:
         """Whether a note with that code stands on the row."""
@@ -122,12 +160,19 @@ class Distribution:
     ----------
     two : tuple
         (arm, faster speed, slower speed, share of the slower one), in the measure's unit.
+    spread : pair of float
+        Of the reference and the candidate: 1.4826 median absolute deviations over the median (Hampel 1974).
+    slow : tuple of (int, int), or None
+        Of both arms: how many trials took longer than the reference's 90th percentile, and of how many; None where
+        either has fewer than 20.
     """
 
     workload: str
     arm: str
     shifts: tuple[Shift, ...]
     two: tuple[tuple[str, float, float, float], ...]
+    spread: tuple[float, float]
+    slow: tuple[tuple[int, int], tuple[int, int]] | None
 
 
 @dataclass(frozen=True)
@@ -152,6 +197,8 @@ class Decision:
         Trials that can be seen over time, for workloads whose programs told something.
     distributions : tuple of Distribution
         How fast, typical and slow trials moved, for rows of the study's measure.
+    looks : Looks
+        After how many blocks rows could stop; one look where the number of blocks is fixed.
     """
 
     head: RecordHead
@@ -161,6 +208,7 @@ class Decision:
     comparisons: int
     rows: tuple[Row, ...]
     singles: tuple[Single, ...]
+    looks: Looks
     exploration: tuple[str, ...] = ()
     failures: tuple[Failure, ...] = ()
     placebo: tuple[Row, ...] = ()

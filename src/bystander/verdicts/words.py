@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import shlex
+from collections import Counter
 from collections.abc import Sequence
 
 from bystander.units import quantity_text, share_text
@@ -14,6 +16,7 @@ __all__ = [
     "change_text",
     "failure_sentence",
     "interval_text",
+    "looks_sentence",
     "medians_text",
     "next_sentence",
     "outcome_sentence",
@@ -103,6 +106,8 @@ def _difference_scale(row: Row) -> tuple[float, str]:
 
 def change_text(row: Row) -> str:
     """Return the change and its interval in short: "+34 % (+31 to +36)", "5.0x as fast (4.7 to 5.3)"."""
+    if not row.looked_at:
+        return "not looked at yet"
     numbers, unit = _numbers(row)
     more = "as long" if "slower" in row.measure.words else "as much"
     if math.isnan(row.estimate):
@@ -134,6 +139,8 @@ def _level(confidence: float) -> str:
 
 def medians_text(row: Row) -> str:
     """Return both arms' medians: "85.2 ms to 17.1 ms"."""
+    if not row.looked_at:
+        return "-"
     sides = [
         quantity_text(side.median, row.measure.unit) if math.isfinite(side.median) else "none"
         for side in (row.reference, row.candidate)
@@ -159,7 +166,7 @@ def row_sentence(row: Row) -> str:
     if row.verdict == "same":
         return f"same within the margin ({_ruled_out(row)}), {blocks}"
     if row.verdict == "unclear":
-        return f"unclear: no change shown; {_limits(row)}, {blocks}"
+        return f"unclear: {'no change shown; ' + _limits(row) if row.looked_at else 'not looked at yet'}, {blocks}"
     numbers, unit = _numbers(row)
     if math.isnan(row.estimate):
         return f"{row.verdict}: {change_text(row)}, {blocks}"
@@ -232,6 +239,26 @@ def suite_sentence(decision: Decision) -> str:
         f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: of the rows shown as changed, "
         f"at most {share_text(decision.risk)} are false in the long run."
     )
+
+
+def looks_sentence(decision: Decision) -> str:
+    """Return when rows could stop and when they did, or "" where the number of blocks was fixed."""
+    looks = decision.looks
+    if len(looks.blocks) == 1 or not decision.primary:
+        return ""
+    planned = f"{', '.join(map(str, looks.blocks[:-1]))} and {looks.most}"
+    stops = [row.stop for row in decision.primary]
+    early = Counter(stop.blocks for stop in stops if stop.final and stop.reason != "most-blocks")
+    decided = ", ".join(f"{count} after {blocks}" for blocks, count in sorted(early.items()))
+    told = [f"decided {decided}"] if decided else []
+    for reason, what in (
+        ("most-blocks", "ran to the last"),
+        ("unfinished", "not finished"),
+        ("before-first-look", "before the first"),
+    ):
+        if count := sum(stop.reason == reason for stop in stops):
+            told.append(f"{count} {what}")
+    return f"Looks were planned after {planned} blocks: {'; '.join(told)}."
 
 
 def weighted_sentence(decision: Decision) -> str:
@@ -318,6 +345,14 @@ def next_sentence(decision: Decision) -> str:
         return f"Next: look at what changed for {worse[0].workload}; bystander report {name} --to review.html shows it."
     unclear = [row for row in rows if row.verdict == "unclear"]
     if unclear:
-        more = 2 * max(20, unclear[0].blocks)
-        return f"Next: a new record may settle {unclear[0].workload}: bystander observe --blocks {more}."
+        return _settling(unclear, several=len({row.workload for row in rows}) > 1)
     return f"Next: bystander report {name} --to review.html makes the page for a reviewer."
+
+
+def _settling(unclear: Sequence[Row], several: bool) -> str:
+    """Return what may settle the first unclear row that more blocks can settle."""
+    known = [row for row in unclear if not math.isnan(row.blocks_for_margin)]
+    row = (known or unclear)[0]
+    blocks = f"{row.blocks_for_margin:.0f}" if known else f"{2 * max(20, row.blocks)}"
+    only = f"--only {shlex.quote(row.workload)} " if several else ""
+    return f"Next: a new record may settle {row.workload}: bystander observe {only}--blocks {blocks}."

@@ -1,0 +1,110 @@
+"""The rows of a family as columns: what is tested of them, and what the tests say."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Measure
+from bystander.stats import Looks
+from bystander.verdicts.pairs import Batch, Material, RowTrials, batches
+from bystander.verdicts.types import Stop
+
+__all__ = ["Family", "Members", "Spans", "Tested"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Family:
+    """Rows of one arm that are adjusted together.
+
+    Attributes
+    ----------
+    alpha, size : float, int
+        The risk, and over how many comparisons it is held.
+    candidates : int
+        How many arms share the study's risk.
+    primary : bool
+        Whether this is the study's measure.
+    strict : float
+        The level at which a change of one row alone would be shown.
+    placebo : bool
+        Whether the arm is the placebo, on which no row may look changed: Holm (1979) over the rows.
+    """
+
+    alpha: float
+    size: int
+    candidates: int
+    primary: bool
+    strict: float
+    placebo: bool = False
+
+
+@dataclass(frozen=True)
+class Members:
+    """The rows of a family, what is tested of them, and where they stopped."""
+
+    pairs: list[RowTrials]
+    measures: list[Measure]
+    materials: list[Material]
+    stops: list[Stop]
+    looks: Looks
+
+    @cached_property
+    def groups(self) -> list[Batch]:
+        """Rows that are examined together; a row that reached no look yet is not."""
+        return [group for group in batches(self.materials) if self.stops[int(group.rows[0])].look is not None]
+
+    @cached_property
+    def look(self) -> NDArray[np.int64]:
+        """The look of each row; the first where there was none."""
+        return np.array([stop.look or 0 for stop in self.stops], dtype=np.int64)
+
+    def only(self, places: Sequence[int]) -> Members:
+        """Return some of them."""
+        return Members(
+            [self.pairs[i] for i in places],
+            [self.measures[i] for i in places],
+            [self.materials[i] for i in places],
+            [self.stops[i] for i in places],
+            self.looks,
+        )
+
+
+@dataclass(frozen=True)
+class Tested:
+    """The numbers of all rows of a family; arrays of one shape, NaN where nothing was tested.
+
+    Attributes
+    ----------
+    attainable : ndarray of bool
+        Whether so many blocks could show anything.
+    accepted, accepted_same : int
+        Rows shown changed, and the same.
+    """
+
+    estimate: Floats
+    leans: NDArray[np.int64]
+    p: Floats
+    e: Floats
+    q: Floats
+    q_e: Floats
+    fails_more: Floats
+    attainable: NDArray[np.bool_]
+    accepted: int
+    accepted_same: int
+
+
+@dataclass(frozen=True)
+class Spans:
+    """Ends of the rows' intervals, how far one reaches at the level of one row alone, and the blocks for the margin."""
+
+    low: Floats
+    high: Floats
+    reach: Floats
+    needed: Floats

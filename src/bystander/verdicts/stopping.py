@@ -1,0 +1,176 @@
+"""When each row has been decided: the study's stopping rule, replayed from the readings alone.
+
+The observation calls this after each look to know who goes on; a decision calls it to know which blocks count.
+So both are of one mind, and nobody has to believe what was noted down.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Measure, Record, Study
+from bystander.stats import Looks, estimates, fails_more_p, fixed_look, p_and_e, planned_looks
+from bystander.verdicts.pairs import RowTrials, first_blocks, material, paired_batches, row_trials
+from bystander.verdicts.readings import readings_of
+from bystander.verdicts.types import Stop
+
+__all__ = ["Stopping", "fails_more", "main_measure", "stopping", "study_looks"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Stopping:
+    """The looks of a record, and where each of its rows stopped.
+
+    Attributes
+    ----------
+    looks : Looks
+        One look where the number of blocks is fixed.
+    stops : mapping
+        By (workload, candidate), as positions in the study; empty where the number of blocks is fixed.
+    """
+
+    looks: Looks
+    stops: Mapping[tuple[int, int], Stop]
+
+    def of(self, pair: RowTrials) -> Stop:
+        """Return where a row stopped; the placebo's, where the last row of its workload did."""
+        if found := self.stops.get((pair.workload, pair.arm)):
+            return found
+        blocks = pair.reference.size if pair.paired else 0
+        others = [stop for (workload, _), stop in self.stops.items() if workload == pair.workload]
+        return max(others, key=lambda stop: stop.blocks, default=Stop(0, blocks, "fixed"))
+
+    def open_workloads(self, study: Study) -> set[int]:
+        """Return the workloads that go on: an undecided one, and one that serves as the floor of such a one."""
+        live = {workload for (workload, _), stop in self.stops.items() if not stop.final}
+        names = {workload.name: w for w, workload in enumerate(study.workloads)}
+        return live | {names[study.workloads[w].floor] for w in live if study.workloads[w].floor in names}
+
+
+def main_measure(record: Record) -> Measure:
+    """Return the study's measure, or the first one that a record of imported readings has."""
+    measures = record.head.measures
+    return next((measure for measure in measures if measure.name == record.head.study.measure), measures[0])
+
+
+def study_looks(study: Study) -> Looks:
+    """Return the looks that a study plans."""
+    if not study.stops_early:
+        return fixed_look(study.blocks)
+    return planned_looks(study.blocks, study.risk / study.comparisons, strict=study.stopping == "strict")
+
+
+def stopping(record: Record) -> Stopping:
+    """Return where each row of a record stopped, by the study's own measure, margin and risk.
+
+    A row stops at the first look at which it is shown to be the same, to have changed by an estimate beyond the
+    margin, or to fail more often, each at risk / comparisons, so that no other row can take that back.
+    """
+    study, looks = record.head.study, study_looks(record.head.study)
+    if not study.stops_early or (record.trials.block < 0).any():
+        return Stopping(fixed_look(study.blocks), {})
+    stops: dict[tuple[int, int], Stop] = {}
+    for candidate in study.candidates:
+        pairs = row_trials(record.trials, len(study.workloads), candidate)
+        found = _stops(record, pairs, looks)
+        stops |= {(pair.workload, pair.arm): stop for pair, stop in zip(pairs, found, strict=True)}
+    return Stopping(looks, stops)
+
+
+def _stops(record: Record, pairs: Sequence[RowTrials], looks: Looks) -> list[Stop]:
+    whole = [_whole_blocks(record, pair) for pair in pairs]
+    stops: list[Stop | None] = [None] * len(pairs)
+    rows = _Rows(record, pairs, looks)
+    for look, blocks in enumerate(looks.blocks):
+        waiting = [i for i, stop in enumerate(stops) if stop is None and whole[i] >= blocks]
+        for i, reason in zip(waiting, rows.reasons(waiting, look), strict=True):
+            stops[i] = Stop(look, blocks, reason) if reason else None
+    return [stop or _unfinished(looks, reached) for stop, reached in zip(stops, whole, strict=True)]
+
+
+def _whole_blocks(record: Record, pair: RowTrials) -> int:
+    """Return how many blocks from the first on are whole."""
+    blocks = record.trials.block[pair.reference]
+    missing = np.flatnonzero(blocks != np.arange(blocks.size))
+    return int(missing[0]) if missing.size else int(blocks.size)
+
+
+def _unfinished(looks: Looks, reached: int) -> Stop:
+    look = looks.last_within(reached)
+    return Stop(None, 0, "before-first-look") if look is None else Stop(look, looks.blocks[look], "unfinished")
+
+
+class _Rows:
+    """The rows of one candidate by the study's measure, as they are seen at each look."""
+
+    def __init__(self, record: Record, pairs: Sequence[RowTrials], looks: Looks) -> None:
+        self._record, self._pairs, self._looks, study = record, pairs, looks, record.head.study
+        self._readings = readings_of(record, main_measure(record), range(len(pairs)), [0, pairs[0].arm])
+        self._materials = [material(record.trials, pair, self._readings, study.margin) for pair in pairs]
+        self._differences = [row.differences for row in self._materials]
+        self._failing = [bool(record.trials.failed[_both(pair)].any()) for pair in pairs]
+        self._alpha = study.risk / len(study.candidates)
+
+    def reasons(self, places: Sequence[int], look: int) -> list[str]:
+        """Return why each of these rows stops at a look, "" where it goes on."""
+        alpha, each = self._alpha, self._alpha / len(self._pairs)
+        one_each, two_each, two_alpha = _levels(self._looks, look, each, alpha)
+        blocks, last = self._looks.blocks[look], look == len(self._looks.blocks) - 1
+        reasons = ["most-blocks" if last else ""] * len(places)
+        seen = [self._seen(i, blocks) for i in places]
+        margin = np.array([row_margin for _, row_margin in seen])
+        for batch in paired_batches([difference for difference, _ in seen]):
+            p, e = p_and_e(batch.contrasts, margin[batch.rows])
+            # A row shown to be the same by itself does not ask to be a change as well.
+            changed = (p <= one_each) & (e > two_alpha / 2)
+            if changed.any():
+                changed &= ~(np.abs(estimates(batch.contrasts)) <= margin[batch.rows])
+            for k, same, differs in zip(batch.rows.tolist(), e <= two_each / 2, changed, strict=True):
+                reasons[k] = "same" if same else "changed" if differs else reasons[k]
+        for k, i in enumerate(places):
+            if self._failing[i] and self._fails_more(i, blocks) <= two_each / 2:
+                reasons[k] = "fails-more"
+        return reasons
+
+    def _seen(self, i: int, blocks: int) -> tuple[tuple[Floats, Floats], float]:
+        """Return a row's differences in its first blocks, and its margin.
+
+        On a scale of ratios they are the first of all; else scale and margin are those of what was read by then.
+        """
+        row = self._materials[i]
+        if row.scale != "ratio":
+            early = first_blocks(self._record.trials, self._pairs[i], blocks)
+            row = material(self._record.trials, early, self._readings, self._record.head.study.margin)
+            return row.differences, row.margin
+        low, high = self._differences[i]
+        count = int(np.searchsorted(row.blocks, blocks))
+        return (low[:count], high[:count]), row.margin
+
+    def _fails_more(self, i: int, blocks: int) -> float:
+        return fails_more(self._record, first_blocks(self._record.trials, self._pairs[i], blocks))
+
+
+@lru_cache(maxsize=256)
+def _levels(looks: Looks, look: int, each: float, alpha: float) -> tuple[float, float, float]:
+    """Return the nominal levels of a look at one row's risk, and at twice one row's and twice the family's."""
+    one, two, family = looks.nominal(look, np.array([each, 2 * each, 2 * alpha])).tolist()
+    return one, two, family
+
+
+def _both(pair: RowTrials) -> NDArray[np.int64]:
+    return np.concatenate([pair.reference, pair.candidate])
+
+
+def fails_more(record: Record, pair: RowTrials) -> float:
+    """Return the exact one-sided p that the candidate of a row in blocks fails more often."""
+    reference = record.trials.failed[pair.reference]
+    candidate = record.trials.failed[pair.candidate]
+    only_candidate = int(np.count_nonzero(candidate & ~reference))
+    return fails_more_p(only_candidate, int(np.count_nonzero(reference & ~candidate)))
