@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ from builders import made_record, noisy
 from conftest import Run
 
 from bystander.design import Arm, Record, Study, Workload, with_placebo
-from bystander.verdicts import Row, decide, placebo_sentence
+from bystander.verdicts import Row, decide, placebo_sentence, study_looks
 
 
 def record(placebo_factor: float = 1.0, blocks: int = 20, seed: int = 0, workloads: int = 3) -> Record:
@@ -87,6 +88,27 @@ def test_luck_taints_one_record_in_a_hundred() -> None:
     assert tainted <= 11  # 4 expected; more than 11 in less than one campaign of a thousand
 
 
+def test_a_placebo_has_spoken_before_its_workload_leaves() -> None:
+    """A row decided at once goes on to the first look at which the placebo, different in every block, taints."""
+    values = {"before": noisy(40, 0.1, 0.01, 1), "after": noisy(40, 0.2, 0.01, 2), "placebo": noisy(40, 0.11, 0.01, 3)}
+    many = {f"w{i}": values for i in range(3)}
+    lone, together = (
+        replace(full, head=replace(full.head, study=replace(full.head.study, stopping="looks")))
+        for full in (made_record({"w": values}), made_record(many))
+    )
+    without = replace(lone.head.study, arms=lone.head.study.arms[:2])
+
+    assert study_looks(without).blocks[0] == 8
+    assert study_looks(lone.head.study).blocks[0] == 10
+    assert study_looks(together.head.study).blocks[0] == 12
+    for record_of in (lone, together):
+        decision = decide(record_of)
+        assert {row.stop.blocks for row in decision.rows if row.primary} == {
+            study_looks(record_of.head.study).blocks[0]
+        }
+        assert decision.tainted
+
+
 def test_an_arm_is_added_once_and_last() -> None:
     """The placebo repeats the reference in all but its name."""
     study = Study("s", (Arm("before", settings={"x": "1"}), Arm("after")), (Workload("w", "w", "true"),))
@@ -104,6 +126,7 @@ def test_a_set_up_that_depends_on_its_place_is_found(run: Run, tmp_path: Path, g
         """
 blocks = 12
 seed = 5
+risk = 0.001
 placebo = true
 [arms.before]
 folder = "old"

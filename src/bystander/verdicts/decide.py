@@ -20,12 +20,11 @@ from bystander.verdicts.members import Family
 from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
 from bystander.verdicts.single import describe
-from bystander.verdicts.stopping import Stopping, main_measure, stopping
+from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, main_measure, stopping
 from bystander.verdicts.types import VERDICTS, Decision, Note, Row
 
 __all__ = ["Options", "decide"]
 
-PLACEBO_RISK = 0.01  # that the placebo of a record is called changed by luck, over all its rows
 _CHANGED = ("slower", "faster")
 _TAINTING = ("placebo-differs", "fails-more", "all-failed")
 

@@ -19,9 +19,11 @@ from bystander.verdicts.pairs import RowTrials, first_blocks, material, paired_b
 from bystander.verdicts.readings import readings_of
 from bystander.verdicts.types import Stop
 
-__all__ = ["Stopping", "fails_more", "main_measure", "stopping", "study_looks"]
+__all__ = ["PLACEBO_RISK", "Stopping", "fails_more", "main_measure", "stopping", "study_looks"]
 
 Floats = NDArray[np.float64]
+
+PLACEBO_RISK = 0.01  # that the placebo of a record is called changed by luck, over all its rows
 
 
 @dataclass(frozen=True)
@@ -61,10 +63,16 @@ def main_measure(record: Record) -> Measure:
 
 
 def study_looks(study: Study) -> Looks:
-    """Return the looks that a study plans."""
+    """Return the looks that a study plans: none at which its placebo could not be shown to differ.
+
+    A workload that is decided takes its placebo with it, and one that never could have spoken vouches for nothing.
+    """
     if not study.stops_early:
         return fixed_look(study.blocks)
-    return planned_looks(study.blocks, study.risk / study.comparisons, strict=study.stopping == "strict")
+    risk = study.risk / study.comparisons
+    if study.placebo is not None:
+        risk = min(risk, PLACEBO_RISK / len(study.workloads))
+    return planned_looks(study.blocks, risk, strict=study.stopping == "strict")
 
 
 def stopping(record: Record) -> Stopping:
