@@ -12,9 +12,9 @@ from conftest import Run
 
 from bystander.design import Arm, Callable, Status, Study, TrialOutcome, Workload
 from bystander.flow.levels import record_levels
-from bystander.flow.outlook import TrialBlock
 from bystander.flow.rehearsal import Tried
 from bystander.flow.repetition import long_trials, repetition_advice
+from bystander.flow.trial_blocks import TrialBlock
 from bystander.stats import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 
 

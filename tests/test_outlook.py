@@ -6,21 +6,25 @@ import json
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from builders import made_record, noisy
 from conftest import Run
 from numpy.typing import NDArray
 
 from bystander.archive import Archive
-from bystander.design import Arm, PlannedBlock, Status, Study, TrialOutcome, Workload
+from bystander.design import Arm, PlannedBlock, Status, Study, TrialOutcome, Workload, workload_key
 from bystander.errors import UsageError
 from bystander.field import ReadyCommand, StudyFolder
+from bystander.flow.noise import record_noise, tried_noise
 from bystander.flow.observe import Surroundings, observe
 from bystander.flow.observer import Silent
-from bystander.flow.outlook import TrialBlock, measure_advice, outlooks
+from bystander.flow.outlook import measure_advice, outlooks
 from bystander.flow.pace import Pace
+from bystander.flow.trial_blocks import TrialBlock
 from bystander.stats import (
     Looks,
     blocks_for_shift,
@@ -30,6 +34,7 @@ from bystander.stats import (
     smallest_shown,
     walsh_contrasts,
 )
+from bystander.verdicts.pairs import block_seconds, row_trials
 
 
 def share_shown(real: NDArray[np.float64], looks: Looks, level: float, margin: float) -> float:
@@ -119,9 +124,76 @@ def twins(
 def test_the_wiser_measure_is_said_with_its_reason(spreads: tuple[float, ...], computing: float, words: str) -> None:
     """CPU time pays where others disturb and the workload computes, never where it waits; the queue may be left out."""
     study = Study("s", (Arm("a"), Arm("b")), (Workload("w", "w", "true"),))
-    found = outlooks(study, twins(*spreads[:2], computing, 2, *spreads[2:]))
+    found = outlooks(study, tried_noise(study, twins(*spreads[:2], computing, 2, *spreads[2:]), ()))
 
     assert measure_advice(study, found).startswith(words) or words in measure_advice(study, found)
+
+
+@pytest.mark.parametrize("with_placebo", [False, True])
+def test_an_earlier_record_tells_the_noise_without_its_change(with_placebo: bool) -> None:
+    """Half as fast and with a failed block: the spread of the differences is that of the same code, cpu time too."""
+    arms = ("before", "after", "placebo") if with_placebo else ("before", "after")
+    pace = {"before": 1.0, "after": 2.0, "placebo": 1.0}
+    times = {arm: noisy(60, pace[arm], 0.03, k) for k, arm in enumerate(arms)}
+    cpu = {arm: noisy(60, pace[arm] / 4, 0.01, 10 + k) for k, arm in enumerate(arms)}
+    made = made_record({"w": times}, more={"cpu": {"w": cpu}}, failed={("w", arms[-1]): [7]})
+    workload = made.head.study.workloads[0]
+    made = replace(made, head=replace(made.head, workload_keys=(workload_key(workload),)))
+    other = Workload("other", "other", "sleep 1")
+    study = Study("s", tuple(map(Arm, "abcd")), (other, workload), blocks=24)
+    (noise,) = record_noise(study, made)
+    twin = np.log(times[arms[-1]]) - np.log(times["before"])
+    twin = np.delete(twin - np.median(twin) * (not with_placebo), 7)
+
+    assert noise.workload == 1
+    assert noise.differences.keys() == {"elapsed", "cpu"}
+    assert noise.differences["elapsed"].size == 59
+    assert noise.differences["elapsed"] == pytest.approx(twin, abs=0.012)
+    assert np.std(noise.differences["cpu"]) == pytest.approx(0.01 * np.sqrt(2), rel=0.25)
+    assert noise.computing == pytest.approx(0.25, rel=0.02)
+    one = outlooks(study, [noise])[0]
+    assert one.by_elapsed == pytest.approx(3 * one.by_cpu, rel=0.4)
+    assert np.isnan(one.by_unqueued)
+
+
+def test_a_block_takes_as_long_as_its_trials() -> None:
+    """Arms of very different lengths, in either order: the typical seconds of both, as often as one comes first."""
+    trials = made_record({"w": {"before": [1.0] * 9, "after": [5.0] * 9}}).trials
+    starts, clock = np.zeros(trials.block.size), 1e9
+    for block in range(9):
+        mine = np.flatnonzero(trials.block == block)
+        for row in mine[np.argsort(trials.order[mine])].tolist():
+            starts[row] = clock
+            clock += 1.0 if trials.arm[row] == 0 else 5.0
+    record = made_record({"w": {"before": [1.0] * 9, "after": [5.0] * 9}})
+    record = replace(record, trials=replace(trials, started_s=starts))
+
+    assert block_seconds(record, row_trials(record.trials, 1, 1)[0]) == pytest.approx(6.0)
+
+
+def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
+    """Nothing is run for it; a plan says that there is such a record, and wrong ones are one sentence."""
+    file = tmp_path / "bystander.toml"
+    text = '[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\ncommand = "{command}"\n'
+    file.write_text(text.format(command="sleep 0.01"), encoding="utf-8")
+    before = run("check", "--no-run").stdout
+    run("observe", "--quiet", "--fixed", "8")
+    hint = " ".join(run("check", "--no-run").stdout.split())
+    asked = ("check", "--noise-of", "unnamed-study-1", "--change", "5 %")
+    planned = json.loads(run(*asked, "--no-run", "--json").stdout)
+    shown = " ".join(run(*asked).stdout.split())
+    file.write_text(text.format(command="sleep 0.02"), encoding="utf-8")
+
+    assert "--noise-of" not in before
+    assert "--noise-of unnamed-study-1" in hint
+    assert planned["trials"] == []
+    assert planned["noise_of"] == "unnamed-study-1"
+    assert planned["outlook"][0]["blocks_for_change"] > 0
+    assert planned["outlook"][0]["seconds_for_change"] > 0.02 * planned["outlook"][0]["blocks_for_change"]
+    assert "Simulated from the noise of record unnamed-study-1" in shown
+    assert "no three blocks" in run(*asked, code=2).stderr
+    assert "give one of them" in run(*asked, "--placebo-blocks", "4", code=2).stderr
+    assert "there is no record" in run("check", "--noise-of", "none", code=2).stderr
 
 
 def test_time_left_is_right_within_a_fifth_after_a_tenth() -> None:

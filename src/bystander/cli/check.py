@@ -9,7 +9,17 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import FAILED
-from bystander.cli.options import JsonOption, OnlyOption, PlaceboOption, StudyOption, here, share_option, variables
+from bystander.cli.options import (
+    ArchiveOption,
+    JsonOption,
+    OnlyOption,
+    PlaceboOption,
+    StudyOption,
+    here,
+    share_option,
+    variables,
+)
+from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -41,6 +51,11 @@ def check(
         str | None,
         typer.Option("--change", help='Say how many blocks would show this change: "2 %"; the margin by default.'),
     ] = None,
+    noise_of: Annotated[
+        str | None,
+        typer.Option("--noise-of", help="Take the noise from this record instead of running the reference."),
+    ] = None,
+    archive: ArchiveOption = None,
     json: JsonOption = False,
 ) -> None:
     """Read the study, make the arms ready, try each workload, say how long it will take and what it could show."""
@@ -48,8 +63,18 @@ def check(
     from bystander.cli.live import Display
     from bystander.flow.check import CheckOptions, checked_json
     from bystander.flow.check import check as run
+    from bystander.flow.places import find_archive
 
-    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks, share_option("--change", change, 1.0))
+    if noise_of is not None and placebo_blocks:
+        raise UsageError("--noise-of takes the place of --placebo-blocks; give one of them")
+    kept = None
+    try:
+        kept = find_archive(archive, variables(), here())
+    except UsageError:
+        if noise_of is not None:
+            raise
+    wanted = share_option("--change", change, 1.0)
+    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks, wanted, noise_of, kept)
     with Display(quiet=json, trying=True) as display:
         checked = run(study, here(), variables(), display, options)
     if json:
@@ -106,10 +131,13 @@ def _print_outlook(console: Console, checked: Checked) -> None:
 
     if checked.outlooks:
         study = checked.study
+        source = f"{checked.placebo_blocks} blocks in which {study.reference.name} just ran against itself"
+        if checked.noise_of:
+            source = f"the noise of record {checked.noise_of}, without what changed in it"
         console.print(
             f"Could show: the smallest change that {study.blocks} blocks would show in 8 of 10 such studies. "
             f"For {share_text(checked.change)}: the most blocks, and their time, of studies that would show that. "
-            f"Simulated from {checked.placebo_blocks} blocks in which {study.reference.name} just ran against itself."
+            f"Simulated from {source}."
         )
         console.print()
 
@@ -123,9 +151,9 @@ def _print_trials(console: Console, checked: Checked) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     longest = max(len("workload"), *(len(workload.name) for workload in study.workloads))
     table.add_column("workload", width=min(longest, 36), no_wrap=True, overflow="ellipsis")
-    for arm in study.arms:
+    for arm in study.arms if checked.tried else ():
         table.add_column(f"{arm.name}, once", no_wrap=True)
-    if len(study.arms) > 1:
+    if len(study.arms) > 1 and checked.tried:
         table.add_column("answers", no_wrap=True)
     if checked.outlooks:
         table.add_column("could show", no_wrap=True)
@@ -133,7 +161,7 @@ def _print_trials(console: Console, checked: Checked) -> None:
     shown, rest = _workloads_to_show(checked)
     for w in shown:
         table.add_row(study.workloads[w].name, *_cells(checked, w))
-    if checked.tried:
+    if checked.tried or checked.outlooks:
         console.print(table)
     if rest:
         console.print(f"and {rest} more that went well: --json names them", style="quiet")
@@ -159,7 +187,7 @@ def _cells(checked: Checked, w: int) -> list[Text]:
     study, workload = checked.study, checked.study.workloads[w]
     outcomes = [one.outcome for one in checked.tried if one.workload == w]
     cells = [Text(duration_text(one.readings["elapsed"]) if one.status == 0 else "failed") for one in outcomes]
-    if len(study.arms) > 1:
+    if len(study.arms) > 1 and checked.tried:
         answer = Text("not asked for" if workload.answer is None else "the same")
         if differing := [one.arm for one in checked.differences if one.workload == w]:
             accepted = all(study.accepted(w, arm) for arm in differing)
@@ -168,9 +196,9 @@ def _cells(checked: Checked, w: int) -> list[Text]:
     for one in checked.outlooks:
         if one.workload == w:
             cells.append(Text(share_text(one.smallest) if math.isfinite(one.smallest) else "nothing"))
-            blocks = one.blocks_for_change
-            took = duration_text(checked.seconds(w, blocks), 2) if math.isfinite(blocks) else ""
-            cells.append(Text(f"{blocks:.0f} ({took})" if took else "unknown"))
+            blocks, seconds = one.blocks_for_change, one.seconds_for_change
+            took = f" ({duration_text(seconds, 2)})" if math.isfinite(seconds) else ""
+            cells.append(Text(f"{blocks:.0f}{took}" if math.isfinite(blocks) else "unknown"))
     return cells
 
 

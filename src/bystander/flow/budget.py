@@ -10,10 +10,12 @@ from dataclasses import replace
 
 from bystander.design import Study
 from bystander.errors import UsageError
+from bystander.flow.noise import Noise, tried_noise
 from bystander.flow.observer import Observer
-from bystander.flow.outlook import FEWEST_BLOCKS, MOST_BLOCKS, Outlook, TrialBlock, outlooks, trial_blocks
+from bystander.flow.outlook import Outlook, outlooks
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial import TrialRunner
+from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, TrialBlock, trial_blocks
 from bystander.stats import blocks_needed
 from bystander.units import duration_text, share_text
 
@@ -51,7 +53,8 @@ def within_budget(
     round_s = _round_s(study, blocks, tried)
     left_s = budget_s - (time.monotonic() - begun)
     planned = replace(study, blocks=min(_MOST_BLOCKS, max(1, math.floor(left_s / round_s))))
-    observer.remark(_said(planned, budget_s, blocks if count >= FEWEST_BLOCKS else ()))
+    noises = tried_noise(study, blocks if count >= FEWEST_BLOCKS else (), tried)
+    observer.remark(_said(planned, budget_s, noises))
     return planned
 
 
@@ -65,7 +68,7 @@ def _round_s(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Tried])
     return max(total, 1e-6)
 
 
-def _said(study: Study, budget_s: float, blocks: Sequence[TrialBlock]) -> str:
+def _said(study: Study, budget_s: float, noises: Sequence[Noise]) -> str:
     counted = "1 block" if study.blocks == 1 else f"{study.blocks} blocks"
     text = f"{counted} of each workload fit{'s' if study.blocks == 1 else ''} in {duration_text(budget_s, 2)}"
     if study.comparisons == 0:
@@ -73,7 +76,7 @@ def _said(study: Study, budget_s: float, blocks: Sequence[TrialBlock]) -> str:
     needed = blocks_needed(study.comparisons, study.risk)
     if study.blocks < needed:
         return f"{text}; that can show nothing here, it takes {needed} at least."
-    found = [one for one in outlooks(study, blocks) if math.isfinite(one.smallest)]
+    found = [one for one in outlooks(study, noises) if math.isfinite(one.smallest)]
     if not found:
         return f"{text}; what they can show is not known from so few trial blocks."
     found.sort(key=lambda one: one.smallest)

@@ -15,22 +15,17 @@ from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, mach
 from bystander.flow.answers import Answers
 from bystander.flow.calibration import calibrated
 from bystander.flow.doubts import doubts
+from bystander.flow.noise import Noise, earlier_noise, record_to_tell, tried_noise
 from bystander.flow.observer import Observer
-from bystander.flow.outlook import (
-    FEWEST_BLOCKS,
-    MOST_BLOCKS,
-    Outlook,
-    measure_advice,
-    outlooks,
-    trial_blocks,
-)
-from bystander.flow.pace import BETWEEN_S, Pace
+from bystander.flow.outlook import Outlook, measure_advice, named, outlooks
+from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
 from bystander.flow.repetition import long_trials, repetition_advice
 from bystander.flow.starts import Starts
 from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
+from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, trial_blocks
 from bystander.stats import blocks_needed
 from bystander.units import share_text
 
@@ -48,7 +43,9 @@ class Checked:
     expected_s : float or None
         How long the observation will take, in seconds; None where nothing was run.
     outlooks : tuple of Outlook
-        What the study could show, from `placebo_blocks` blocks; empty where that was not tried.
+        What the study could show, from `placebo_blocks` blocks or from a record; empty where that was not tried.
+    noise_of : str
+        The record that the outlooks are from; "" where they are from blocks just tried.
     change : float
         The change that the outlooks' blocks are for, as a share.
     remarks : tuple of str
@@ -66,10 +63,7 @@ class Checked:
     placebo_blocks: int
     remarks: tuple[str, ...]
     change: float = 0.0
-
-    def seconds(self, workload: int, blocks: float) -> float:
-        """Return what so many blocks of a workload take, by its one trial under each arm."""
-        return blocks * sum(one.outcome.took_s + BETWEEN_S for one in self.tried if one.workload == workload)
+    noise_of: str = ""
 
     @property
     def failures(self) -> tuple[Tried, ...]:
@@ -93,6 +87,10 @@ class CheckOptions:
         Blocks of the reference against itself; by default 4 to 8, as many as fit in some seconds.
     change : float or None
         Say how many blocks would show this change, as a share; the margin by default.
+    noise_of : str or None
+        Take the noise from this record, and try no blocks.
+    archive : Path or None
+        Where records are.
     """
 
     only: Sequence[str] = ()
@@ -100,6 +98,8 @@ class CheckOptions:
     placebo: bool = False
     placebo_blocks: int | None = None
     change: float | None = None
+    noise_of: str | None = None
+    archive: Path | None = None
 
 
 def check(
@@ -123,23 +123,29 @@ def check(
     with MachineLock(f"check of {study.name}") as lock:
         arms, commands = make_arms(study, ArmMaker(place, caller), observer)
         remarks = [*too_few(study), *shims(arms), *doubts(study, arms, commands), *_unread_answers(study)]
+        noise_of, noises, told = _earlier(study, options, str(machine.get("host")))
+        remarks += told
         if not options.run:
-            return Checked(study, arms, commands, (), (), machine, None, (), 0, tuple(remarks))
+            found = outlooks(study, noises, options.change)
+            return Checked(
+                study, arms, commands, (), (), machine, None, found, 0, tuple(remarks),
+                options.change or study.margin, noise_of,
+            )  # fmt: skip
         before = machine_state()
         with Launcher(lock.fd) as launcher:
             study, commands = calibrated(study, arms, commands, launcher)
             starts = Starts(study)
             trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"), starts)
             tried, differences = rehearse(study, trials, observer)
-            count = _placebo_blocks(study, tried, options.placebo_blocks)
+            count = 0 if noise_of else _placebo_blocks(study, tried, options.placebo_blocks)
             twins = trial_blocks(study, trials, tried, count, observer)
-            found = outlooks(study, twins, options.change)
+    found = outlooks(study, noises or tried_noise(study, twins, tried), options.change)
     remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
-    if study.comparisons and not count and options.placebo_blocks is None:
+    if study.comparisons and not count and not noise_of and options.placebo_blocks is None:
         remarks.append(
             "What this study could show was not tried, as its trials are long: "
-            f"--placebo-blocks {FEWEST_BLOCKS} does it."
+            f"--placebo-blocks {FEWEST_BLOCKS} does it, or --noise-of with an earlier record."
         )
     if advice := measure_advice(study, found):
         remarks.append(advice)
@@ -147,8 +153,28 @@ def check(
     expected = Pace(study, tried).left_s
     return Checked(
         study, arms, commands, tried, differences, machine, expected, found, count, tuple(remarks),
-        options.change or study.margin,
+        options.change or study.margin, noise_of,
     )  # fmt: skip
+
+
+def _earlier(study: Study, options: CheckOptions, host: str) -> tuple[str, tuple[Noise, ...], list[str]]:
+    """Return the record that the noise is taken from, "" for none, the noise, and what should be known of it."""
+    if options.archive is None or not study.comparisons:
+        return "", (), []
+    if options.noise_of is None:
+        name = "" if options.run else record_to_tell(study, options.archive, host)
+        return (
+            "",
+            (),
+            [f"What this study could show can be told from an earlier record: --noise-of {name}"] * bool(name),
+        )
+    head, noises = earlier_noise(study, options.archive, options.noise_of)
+    told = []
+    if (other := head.machine.get("host")) != host:
+        told.append(f"Record {head.name} is from another machine ({other or 'unknown'}): this one has other noise.")
+    if missing := [w.name for i, w in enumerate(study.workloads) if i not in {one.workload for one in noises}]:
+        told.append(f"Record {head.name} tells nothing of the noise of {named(missing)}.")
+    return head.name, noises, told
 
 
 _TRYING_S, _LONG_S = 15.0, 60.0
@@ -274,6 +300,7 @@ def checked_json(checked: Checked) -> str:
         "machine": dict(checked.machine),
         "expected_s": checked.expected_s,
         "placebo_blocks": checked.placebo_blocks,
+        "noise_of": checked.noise_of or None,
         "change": checked.change,
         "outlook": [
             {
@@ -284,7 +311,7 @@ def checked_json(checked: Checked) -> str:
                 "by_unqueued": _number(one.by_unqueued),
                 "cpu_over_elapsed": _number(one.computing),
                 "blocks_for_change": _number(one.blocks_for_change),
-                "seconds_for_change": _number(checked.seconds(one.workload, one.blocks_for_change)),
+                "seconds_for_change": _number(one.seconds_for_change),
             }
             for one in checked.outlooks
         ],

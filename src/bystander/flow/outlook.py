@@ -1,46 +1,24 @@
-"""What a study could show, from a few blocks in which the reference runs against itself; nothing is recorded."""
+"""What a study could show, by simulation from the noise of its workloads."""
 
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
-from bystander.design import Status, Study, TrialOutcome, block_conditions, plan_rounds, workload_key
-from bystander.flow.observer import Observer
-from bystander.flow.rehearsal import Tried
-from bystander.flow.trial import TrialRunner
+from bystander.design import Study
+from bystander.flow.noise import TIMES, Noise
 from bystander.stats import blocks_for_shift, smallest_shown
 from bystander.units import share_text
 from bystander.verdicts import study_looks
 
-__all__ = ["FEWEST_BLOCKS", "MOST_BLOCKS", "Outlook", "TrialBlock", "measure_advice", "outlooks", "trial_blocks"]
+__all__ = ["Outlook", "measure_advice", "named", "outlooks"]
 
-FEWEST_BLOCKS, MOST_BLOCKS = 4, 8
 _READABLE = 5.0  # beyond e^5 a change says nothing
 _PAYS = 0.75  # CPU time is advised where it shows changes so much smaller
 _BUSY = 0.5  # and where trials compute for so much of their time
-
-
-@dataclass(frozen=True)
-class TrialBlock:
-    """One workload under the reference twice, and under all candidates where that was asked for.
-
-    Attributes
-    ----------
-    twins : pair of TrialOutcome
-        The reference, and the placebo or the reference again.
-    seconds : float
-        What the block would take in the observation: all arms once, with everything between.
-    """
-
-    workload: int
-    twins: tuple[TrialOutcome, TrialOutcome]
-    seconds: float
 
 
 @dataclass(frozen=True)
@@ -58,6 +36,8 @@ class Outlook:
         CPU time over elapsed time.
     blocks_for_change : float
         The most blocks of a study that shows the change asked about in 8 of 10 cases.
+    seconds_for_change : float
+        How long they take; NaN where it is not known.
     """
 
     workload: int
@@ -67,80 +47,38 @@ class Outlook:
     by_unqueued: float
     computing: float
     blocks_for_change: float
+    seconds_for_change: float
 
 
-def trial_blocks(
-    study: Study, trials: TrialRunner, tried: Sequence[Tried], count: int, observer: Observer, candidates: bool = False
-) -> tuple[TrialBlock, ...]:
-    """Run so many blocks of each workload whose rehearsal went well.
-
-    Parameters
-    ----------
-    candidates : bool
-        Run every other arm too, to know how long a block takes.
-    """
-    seed = 0 if study.seed is None else study.seed
-    well = {one.workload for one in tried} - {one.workload for one in tried if one.outcome.status is not Status.OK}
-    twin = 0 if study.placebo is None else study.placebo
-    others = [a for a in range(1, len(study.arms)) if candidates and a != twin]
-    arms = [0, twin, *others]
-    found = []
-    keys = [f"trial {workload_key(workload)}" for workload in study.workloads]
-    for block in plan_rounds(seed, keys, len(arms), count):
-        if block.workload in well:
-            observer.trying(study.workloads[block.workload].name, block.number, count)
-            conditions = block_conditions(seed, keys[block.workload], block.number, study.vary)
-            begun, outcomes, extra = time.monotonic(), {}, 0.0
-            for place in block.order:
-                start = time.monotonic()
-                outcomes[place] = trials.run(block.workload, arms[place], conditions=conditions)
-                extra += (time.monotonic() - start) if place == 1 and study.placebo is None else 0.0
-            seconds = time.monotonic() - begun - extra
-            found.append(TrialBlock(block.workload, (outcomes[0], outcomes[1]), seconds))
-    return tuple(found)
-
-
-def outlooks(study: Study, blocks: Sequence[TrialBlock], change: float | None = None) -> tuple[Outlook, ...]:
-    """Return what the study could show of each workload that was tried.
+def outlooks(study: Study, noises: Sequence[Noise], change: float | None = None) -> tuple[Outlook, ...]:
+    """Return what the study could show of each workload whose noise is known.
 
     Parameters
     ----------
     change : float, optional
         As a share: how many blocks would show it; the margin by default.
     """
-    return tuple(
-        _outlook(study, w, [block for block in blocks if block.workload == w], change or study.margin)
-        for w in sorted({block.workload for block in blocks})
-    )
+    return tuple(_outlook(study, noise, change or study.margin) for noise in noises)
 
 
-def _outlook(study: Study, workload: int, blocks: Sequence[TrialBlock], change: float) -> Outlook:
+def _outlook(study: Study, noise: Noise, change: float) -> Outlook:
     level, margin = study.risk / max(1, study.comparisons), math.log1p(study.margin)
+    unknown = np.zeros(0)
 
     def by(measure: str) -> float:
-        shift = smallest_shown(_differences(blocks, measure), study_looks(study), level, margin, workload)
+        differences = noise.differences.get(measure, unknown)
+        shift = smallest_shown(differences, study_looks(study), level, margin, noise.workload)
         return math.expm1(shift) if shift < _READABLE else math.inf if shift >= _READABLE else math.nan
 
-    found = {measure: by(measure) for measure in ("elapsed", "cpu", "unqueued")}
-    smallest = found[study.measure] if study.measure in found else by(study.measure)
-    shares = [_reading(one, "cpu") / _reading(one, "elapsed") for block in blocks for one in block.twins]
-    computing = float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
+    found = {measure: by(measure) for measure in (*TIMES, study.measure)}
     needed = blocks_for_shift(
-        _differences(blocks, study.measure), math.log1p(change), level, min(margin, math.log1p(change) / 2),
-        lambda most: study_looks(replace(study, blocks=most)), workload,
+        noise.differences.get(study.measure, unknown), math.log1p(change), level, min(margin, math.log1p(change) / 2),
+        lambda most: study_looks(replace(study, blocks=most)), noise.workload,
     )  # fmt: skip
-    by_elapsed, by_cpu, by_unqueued = found.values()
-    return Outlook(workload, smallest, by_elapsed, by_cpu, by_unqueued, computing, needed)
-
-
-def _reading(outcome: TrialOutcome, measure: str) -> float:
-    value = outcome.readings.get(measure, math.nan)
-    return value if outcome.status is Status.OK and value > 0 else math.nan
-
-
-def _differences(blocks: Sequence[TrialBlock], measure: str) -> NDArray[np.float64]:
-    pairs = np.array([[_reading(one, measure) for one in block.twins] for block in blocks])
-    return np.asarray(np.diff(np.log(pairs), axis=1)[:, 0])
+    return Outlook(
+        noise.workload, found[study.measure], found["elapsed"], found["cpu"], found["unqueued"], noise.computing,
+        needed, needed * noise.block_s,
+    )  # fmt: skip
 
 
 def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
@@ -172,10 +110,10 @@ def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
     if len(waiting) > len(known) / 2:
         return (
             "Elapsed time is the wiser measure here: most of these workloads wait more than they compute, and CPU time "
-            f"does not see waiting ({_named(waiting)})."
+            f"does not see waiting ({named(waiting)})."
         )
     if cpu <= _PAYS * elapsed:
-        but = f", but it does not see waiting, which is most of {_named(waiting)}" if waiting else ""
+        but = f", but it does not see waiting, which is most of {named(waiting)}" if waiting else ""
         return f"CPU time is the wiser measure here: {instead(cpu)}{but}{choose('cpu')}."
     return (
         f"Elapsed time is the wiser measure here: CPU time would show changes of {share_text(cpu)} where it shows "
@@ -183,6 +121,7 @@ def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
     )
 
 
-def _named(names: Sequence[str]) -> str:
+def named(names: Sequence[str]) -> str:
+    """Return the first three names, and how many more there are."""
     rest = f" and {len(names) - 3} more" if len(names) > 3 else ""
     return ", ".join(names[:3]) + rest

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from bystander.design import Status, Study
-from bystander.flow.outlook import TrialBlock
 from bystander.flow.rehearsal import Tried
+from bystander.flow.trial_blocks import TrialBlock
 from bystander.stats import levels, samples_that_pay, warm_from
 from bystander.units import share_text
 

@@ -19,7 +19,7 @@ __all__ = ["POWER", "blocks_for_shift", "blocks_to_show", "smallest_shown"]
 Floats = NDArray[np.float64]
 POWER = 0.8
 _SIMULATIONS = 400
-_MOST_BLOCKS = 64  # simulated; beyond, widths shrink with the square root of the blocks
+_MOST_BLOCKS = 40  # simulated; beyond, widths shrink with the square root of the blocks
 _FEWEST = 3
 _STEPS = 3
 _DOUBT = 4.0
@@ -44,7 +44,7 @@ def smallest_shown(differences: Floats, looks: Looks, level: float, margin: floa
     differences : ndarray, shape (k,)
         Within blocks, between two trials of the same thing; logarithms of ratios, or amounts.
     looks : Looks
-        Of the study; beyond 64 blocks they are simulated in proportion, and widths shrink with the square root.
+        Of the study; beyond 40 blocks they are simulated in proportion, and widths shrink with the square root.
     level : float
         The error at which a change of one row alone is shown: risk / comparisons, in (0, 1).
     margin : float
@@ -61,7 +61,7 @@ def smallest_shown(differences: Floats, looks: Looks, level: float, margin: floa
     if k < _FEWEST:
         return float("nan")
     scale = min(1.0, _MOST_BLOCKS / looks.most)
-    simulated = Looks(tuple(sorted({max(1, math.ceil(n * scale - 1e-9)) for n in looks.blocks})), looks.strict)
+    simulated = Looks(tuple(sorted({max(1, round(n * scale)) for n in looks.blocks})), looks.strict)
     random = np.random.default_rng(seed)
     noise = _drawn(finite, (_SIMULATIONS, simulated.most), random)
     noise *= np.sqrt(k / random.chisquare(k, (_SIMULATIONS, 1)))

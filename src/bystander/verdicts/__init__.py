@@ -9,6 +9,7 @@ from bystander.verdicts.single import Single, describe
 from bystander.verdicts.spreads import Spread, spreads
 from bystander.verdicts.stopping import Stopping, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift, Stop
+from bystander.verdicts.unchanged import Unchanged, unchanged
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
@@ -43,6 +44,7 @@ __all__ = [
     "Stop",
     "Stopping",
     "TrialsToSee",
+    "Unchanged",
     "answer_sentence",
     "change_text",
     "decide",
@@ -67,5 +69,6 @@ __all__ = [
     "study_looks",
     "suite_sentence",
     "trials_to_see",
+    "unchanged",
     "weighted_sentence",
 ]

@@ -62,15 +62,16 @@ def first_blocks(trials: Trials, row: RowTrials, blocks: int) -> RowTrials:
 def block_seconds(record: Record, pair: RowTrials) -> float:
     """Return the typical seconds of one block of a workload, from when its trials began; NaN where it is not known.
 
-    Between the starts of two trials that follow each other lies one trial, and a block has one of each arm.
+    Between the starts of two trials that follow each other lies one trial: the reference's, or the candidate's. As
+    their order is drawn both are seen, and other arms are taken to be like the mean of the two.
     """
     trials = record.trials
     if record.head.origin != "observed" or not pair.paired:
         return math.nan
-    next_to = np.abs(trials.order[pair.candidate] - trials.order[pair.reference]) == 1
-    apart = np.abs(trials.started_s[pair.candidate] - trials.started_s[pair.reference])[next_to]
-    apart = apart[np.isfinite(apart)]
-    return median(apart) * len(record.head.study.arms) if apart.size else math.nan
+    places = trials.order[pair.candidate] - trials.order[pair.reference]
+    apart = np.abs(trials.started_s[pair.candidate] - trials.started_s[pair.reference])
+    each = [seen for place in (1, -1) if (seen := apart[(places == place) & np.isfinite(apart)]).size]
+    return sum(map(median, each)) / len(each) * len(record.head.study.arms) if each else math.nan
 
 
 def row_trials(trials: Trials, workloads: int, candidate: int) -> list[RowTrials]:

@@ -1,0 +1,94 @@
+"""What the blocks of a record tell of its noise, with whatever changed taken away."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Measure, Record
+from bystander.stats import estimates, walsh_contrasts
+from bystander.verdicts.pairs import RowTrials, block_seconds, material, row_trials
+from bystander.verdicts.readings import readings_of
+
+__all__ = ["Unchanged", "unchanged"]
+
+Floats = NDArray[np.float64]
+_FEWEST = 3
+
+
+@dataclass(frozen=True)
+class Unchanged:
+    """One workload, as if its arms were the same.
+
+    Attributes
+    ----------
+    differences : mapping
+        By measure: logarithms of the ratio of two trials of one block, shape (k,), k at least 3.
+    computing : float
+        CPU time over elapsed time of the reference; NaN where it is not known.
+    block_s : float
+        Typical seconds of a block with all arms of the record; NaN where they are not known.
+    """
+
+    workload: int
+    differences: Mapping[str, Floats]
+    computing: float
+    block_s: float
+
+
+def unchanged(record: Record, measures: Sequence[str]) -> list[Unchanged]:
+    """Return the noise of each workload of a record that was observed in blocks, by each of these measures it has.
+
+    It is what the record's placebo differs from the reference; else what the first candidate does, less its estimate.
+    An estimate from k blocks takes 1 in k of the square of the noise away with it, which is given back. Blocks in
+    which a trial failed, or lay at its floor, are left out.
+    """
+    study = record.head.study
+    other = study.placebo if study.placebo is not None else next(iter(study.candidates), None)
+    if other is None:
+        return []
+    pairs = row_trials(record.trials, len(study.workloads), other)
+    found: dict[int, dict[str, Floats]] = {}
+    for measure in record.head.measures:
+        if measure.name in measures:
+            for pair, differences in _differences(record, pairs, other, measure, estimated=study.placebo is None):
+                found.setdefault(pair.workload, {})[measure.name] = differences
+    return [
+        Unchanged(w, by_measure, _computing(record, pairs[w]), block_seconds(record, pairs[w]))
+        for w, by_measure in sorted(found.items())
+    ]
+
+
+def _differences(
+    record: Record, pairs: Sequence[RowTrials], arm: int, measure: Measure, estimated: bool
+) -> list[tuple[RowTrials, Floats]]:
+    readings = readings_of(record, measure, range(len(pairs)), [0, arm])
+    found = []
+    for pair in pairs:
+        row = material(record.trials, pair, readings, 0.0)
+        if not row.paired or row.scale != "ratio":
+            continue
+        low, high = row.differences
+        known = low[np.isfinite(low) & (low == high)]
+        if known.size < _FEWEST:
+            continue
+        if estimated:
+            middle = float(estimates(walsh_contrasts(known[None], known[None]))[0])
+            known = (known - middle) * math.sqrt(known.size / (known.size - 1))
+        found.append((pair, known))
+    return found
+
+
+def _computing(record: Record, pair: RowTrials) -> float:
+    names = [measure.name for measure in record.head.measures]
+    if not {"cpu", "elapsed"} <= set(names):
+        return math.nan
+    rows = pair.reference[~record.trials.failed[pair.reference]]
+    cpu, elapsed = (record.trials.readings[rows, names.index(name)] for name in ("cpu", "elapsed"))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        shares = cpu / elapsed
+    return float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
