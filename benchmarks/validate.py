@@ -42,7 +42,7 @@ class Sizes:
     suites: dict[int, int]
 
 
-FULL, QUICK = Sizes(2000, {20: 400, 200: 60}), Sizes(24, {20: 4, 200: 1})
+FULL, QUICK = Sizes(2000, {20: 400, 200: 160}), Sizes(24, {20: 4, 200: 1})
 STEP = 250  # studies that are drawn and decided as one piece of work
 
 
@@ -203,7 +203,7 @@ def distance(pool: Executor, sizes: Sizes) -> list[str]:
         "| shift, in standard deviations of a block | found | blocks used | Wald's bound | ratio |",
         "| --- | --- | --- | --- | --- |",
     ]
-    for effect in (1.0, 0.9, 0.8, 0.7, 0.6, 0.5):
+    for effect in (1.0, 0.9, 0.8, 0.7, 0.6, 0.5, 0.4, 0.3):
         change = math.expm1(effect * 0.02 * math.sqrt(2))
         found = in_pieces(pool, partial(_power, change, 0.02, 1e-4, ("looks",)), sizes.studies) / sizes.studies
         bound = walds_bound(float(found[0]), effect)
