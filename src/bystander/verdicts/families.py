@@ -19,7 +19,7 @@ from bystander.stats import (
     rejections,
 )
 from bystander.verdicts.members import Family, Members, Spans, Tested
-from bystander.verdicts.pairs import RowTrials, first_blocks, material
+from bystander.verdicts.pairs import Material, RowTrials, first_blocks, materials
 from bystander.verdicts.readings import readings_of
 from bystander.verdicts.rows import Rows
 from bystander.verdicts.soundness import soundness_notes
@@ -63,12 +63,11 @@ def _members(
         for pair, stop in zip(pairs, stops, strict=True)
     ]
     workloads, arms = [pair.workload for pair in pairs], [0, *(pair.arm for pair in pairs[:1])]
-    materials = []
+    found: list[Material] = []
     for measure in measures:
-        readings = readings_of(record, measure, workloads, arms)
-        materials += [material(record.trials, pair, readings, margin) for pair in counting]
+        found += materials(record.trials, counting, readings_of(record, measure, workloads, arms), margin)
     each = [measure for measure in measures for _ in counting]
-    return Members(counting * len(measures), each, materials, stops * len(measures), stopped.looks)
+    return Members(counting * len(measures), each, found, stops * len(measures), stopped.looks)
 
 
 def _tested(record: Record, members: Members, family: Family) -> Tested:
@@ -88,7 +87,8 @@ def _tested(record: Record, members: Members, family: Family) -> Tested:
     q_e = benjamini_hochberg(tested_e, family.size)
     fails = np.ones(count)
     if family.primary:
-        raw = np.array([_fails_more(record, pair) for pair in members.pairs])
+        failing = record.trials.failed.any()
+        raw = np.array([_fails_more(record, pair) if failing else 1.0 for pair in members.pairs])
         fails = holm(members.looks.overall_one_sided(members.look, raw), family.size)
     # The least e that so many blocks can have must be small enough for one row alone.
     sizes = np.array([row.size if row.paired else 10_000 for row in members.materials], dtype=np.float64)

@@ -22,6 +22,7 @@ __all__ = [
     "block_seconds",
     "first_blocks",
     "material",
+    "materials",
     "paired_batches",
     "row_trials",
 ]
@@ -177,6 +178,35 @@ def material(trials: Trials, row: RowTrials, readings: Readings, margin: float) 
         unread, int(sum(np.count_nonzero(readings.floored[side]) for side in sides)), trials.block[reference],
         trials.order[candidate] < trials.order[reference] if row.paired else np.zeros(0, dtype=bool),
     )  # fmt: skip
+
+
+def materials(trials: Trials, rows: Sequence[RowTrials], readings: Readings, margin: float) -> list[Material]:
+    """Return `material` of many rows: those in blocks that were all read, exactly, are taken together by their size."""
+    found: list[Material | None] = [None] * len(rows)
+    odd = ~readings.good | ~readings.known | readings.floored | readings.not_above_zero
+    sizes: dict[int, list[int]] = {}
+    for i, row in enumerate(rows):
+        if row.paired and row.reference.size:
+            sizes.setdefault(row.reference.size, []).append(i)
+    ratio = readings.measure.unit not in _DIFFERENCES
+    for n, members in sizes.items():
+        sides = [np.stack([getattr(rows[i], side) for i in members]) for side in ("reference", "candidate")]
+        plain = ~(odd[sides[0]] | odd[sides[1]]).any(axis=1)
+        middles = [np.sort(readings.values[side], axis=1)[:, [(n - 1) // 2, n // 2]].mean(axis=1) for side in sides]
+        ends = [(readings.log_low if ratio else readings.low)[side] for side in sides]
+        blocks, first = trials.block[sides[0]], trials.order[sides[1]] < trials.order[sides[0]]
+        medians = zip(*(middle.tolist() for middle in middles), strict=True)
+        for k, (i, middle) in enumerate(zip(members, medians, strict=True)):
+            if plain[k]:
+                reference, candidate = ends[0][k], ends[1][k]
+                found[i] = Material(
+                    "ratio" if ratio else "difference", math.log1p(margin) if ratio else margin * abs(middle[0]),
+                    (reference, reference), (candidate, candidate), middle, True, 0, 0, blocks[k], first[k],
+                )  # fmt: skip
+    return [
+        kept if kept is not None else material(trials, row, readings, margin)
+        for row, kept in zip(rows, found, strict=True)
+    ]
 
 
 @dataclass(frozen=True)

@@ -68,7 +68,7 @@ class Rows:
         """Return the verdict of a row, and the level of the interval that goes with it."""
         family, members, tested = self.family, self.members, self.tested
         pair, stuff = members.pairs[i], members.materials[i]
-        reference, candidate = self._sides(i)
+        reference, candidate = self._sides[i]
         return (placebo_outcome if family.placebo else outcome)(
             Case(
                 reference=reference,
@@ -115,7 +115,7 @@ class Rows:
             told.append(_RELEVANCE_NOTES[relevance])
         if math.isfinite(blocks):
             told.append(say.needs_blocks(blocks, seconds, self.margin))
-        reference, candidate = self._sides(i)
+        reference, candidate = self._sides[i]
         return Row(
             workload=study.workloads[pair.workload].name,
             arm=study.arms[pair.arm].name,
@@ -150,15 +150,20 @@ class Rows:
         """What holds for all measures of a pair, by workload."""
         return {pair.workload: _pair_facts(self.record, pair, self.family) for pair in self.members.pairs}
 
-    def _sides(self, i: int) -> tuple[ArmSide, ArmSide]:
-        pair, medians = self.members.pairs[i], self.members.materials[i].medians
-        if self.members.stops[i].look is None:
-            medians = (math.nan, math.nan)
-        failed = self._facts[pair.workload].failed
-        return (
-            ArmSide(int(pair.reference.size), failed[0], medians[0]),
-            ArmSide(int(pair.candidate.size), failed[1], medians[1]),
-        )
+    @cached_property
+    def _sides(self) -> list[tuple[ArmSide, ArmSide]]:
+        """Both arms of each row; without medians before its first look."""
+        found = []
+        for pair, stuff, stop in zip(self.members.pairs, self.members.materials, self.members.stops, strict=True):
+            medians = (math.nan, math.nan) if stop.look is None else stuff.medians
+            failed = self._facts[pair.workload].failed
+            found.append(
+                (
+                    ArmSide(int(pair.reference.size), failed[0], medians[0]),
+                    ArmSide(int(pair.candidate.size), failed[1], medians[1]),
+                )
+            )
+        return found
 
 
 def _pair_facts(record: Record, pair: RowTrials, family: Family) -> _PairFacts:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Measure, Record
+from bystander.design import Measure, Record, Trials
 from bystander.stats import SampleSummary, summarise_rows
 from bystander.verdicts.floors import at_floor
 
 __all__ = ["Single", "describe"]
+
+Floats = NDArray[np.float64]
+Indices = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -35,7 +38,7 @@ class Single:
     workload: str
     arm: str
     measure: Measure
-    values: NDArray[np.float64]
+    values: Floats
     failed: int
     at_floor: int
     summary: SampleSummary | None
@@ -44,35 +47,41 @@ class Single:
 def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
     """Describe every workload under every arm, for the measures given; NaN readings are left out."""
     trials, study = record.trials, record.head.study
+    count = len(study.workloads) * len(study.arms)
     names = [measure.name for measure in record.head.measures]
-    columns = [names.index(measure.name) for measure in measures]
     groups = trials.workload * len(study.arms) + trials.arm
+    failed = np.bincount(groups[trials.failed], minlength=count).tolist()
     order = np.argsort(groups, kind="stable")
-    bounds = np.searchsorted(groups[order], np.arange(len(study.workloads) * len(study.arms) + 1))
-    drafts = []
-    for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms)):
-        mine = order[bounds[group] : bounds[group + 1]]
-        well = mine[~trials.failed[mine]]
-        for measure, column in zip(measures, columns, strict=True):
-            values = trials.readings[well, column]
-            read = np.isfinite(values)
-            floored = 0
-            if measure.floor in names:
-                floored = int(np.count_nonzero(at_floor(trials, well[read], measure, names)))
-            failed = int(mine.size - well.size)
-            drafts.append(Single(w.name, a.name, measure, values[read], failed, floored, None))
-    return _summarised(drafts)
+    order = order[~trials.failed[order]]
+    columns = [_by_group(trials, order, groups[order], count, measure, names) for measure in measures]
+    return tuple(
+        Single(w.name, a.name, measure, values[group], failed[group], floored[group], summaries[group])
+        for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms))
+        for measure, (values, floored, summaries) in zip(measures, columns, strict=True)
+    )
 
 
-def _summarised(drafts: Sequence[Single]) -> tuple[Single, ...]:
-    """Fill in the summaries, those of one size together."""
+def _by_group(
+    trials: Trials, order: Indices, groups: Indices, count: int, measure: Measure, names: Sequence[str]
+) -> tuple[list[Floats], list[int], list[SampleSummary | None]]:
+    """Return the readings of each group of trials, how many are at their floor, and their summary.
+
+    Parameters
+    ----------
+    order, groups : ndarray of int
+        Trials that ended well, group after group, and the group of each.
+    """
+    values = trials.readings[order, names.index(measure.name)]
+    read = np.isfinite(values)
+    order, groups, values = order[read], groups[read], values[read]
+    floored = np.bincount(groups[at_floor(trials, order, measure, names)], minlength=count).tolist()
+    pieces = np.split(values, np.searchsorted(groups, np.arange(1, count)))
     sizes: dict[int, list[int]] = {}
-    for i, draft in enumerate(drafts):
-        if draft.values.size:
-            sizes.setdefault(draft.values.size, []).append(i)
-    found = list(drafts)
+    for group, piece in enumerate(pieces):
+        if piece.size:
+            sizes.setdefault(piece.size, []).append(group)
+    summaries: list[SampleSummary | None] = [None] * count
     for places in sizes.values():
-        summaries = summarise_rows(np.stack([drafts[i].values for i in places]))
-        for i, summary in zip(places, summaries, strict=True):
-            found[i] = replace(drafts[i], summary=summary)
-    return tuple(found)
+        for group, summary in zip(places, summarise_rows(np.stack([pieces[g] for g in places])), strict=True):
+            summaries[group] = summary
+    return pieces, floored, summaries

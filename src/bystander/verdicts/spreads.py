@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Record
 from bystander.stats import block_and_trial_spread
-from bystander.verdicts.pairs import RowTrials, material, row_trials
+from bystander.verdicts.pairs import RowTrials, materials, row_trials
 from bystander.verdicts.readings import readings_of
 from bystander.verdicts.stopping import main_measure
 
@@ -53,8 +53,8 @@ def spreads(record: Record) -> tuple[Spread, ...]:
     measure = main_measure(record)
     readings = readings_of(record, measure, range(len(study.workloads)), [0, study.candidates[0]])
     found = []
-    for pair in row_trials(record.trials, len(study.workloads), study.candidates[0]):
-        row = material(record.trials, pair, readings, study.margin)
+    pairs = row_trials(record.trials, len(study.workloads), study.candidates[0])
+    for pair, row in zip(pairs, materials(record.trials, pairs, readings, study.margin), strict=True):
         if row.paired and row.testable and row.exact and row.scale == "ratio":
             first, second = row.reference[0], row.candidate[0]
             blocks, trials = block_and_trial_spread(first, second)

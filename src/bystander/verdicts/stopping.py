@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Measure, Record, Study
 from bystander.stats import Looks, estimates, fails_more_p, fixed_look, p_and_e, planned_looks
-from bystander.verdicts.pairs import RowTrials, first_blocks, material, paired_batches, row_trials
+from bystander.verdicts.pairs import RowTrials, first_blocks, material, materials, paired_batches, row_trials
 from bystander.verdicts.readings import readings_of
 from bystander.verdicts.types import Stop
 
@@ -121,7 +121,7 @@ class _Rows:
     def __init__(self, record: Record, pairs: Sequence[RowTrials], looks: Looks) -> None:
         self._record, self._pairs, self._looks, study = record, pairs, looks, record.head.study
         self._readings = readings_of(record, main_measure(record), range(len(pairs)), [0, pairs[0].arm])
-        self._materials = [material(record.trials, pair, self._readings, study.margin) for pair in pairs]
+        self._materials = materials(record.trials, pairs, self._readings, study.margin)
         self._differences = [row.differences for row in self._materials]
         self._failing = [bool(record.trials.failed[_both(pair)].any()) for pair in pairs]
         self._alpha = study.risk / len(study.candidates)

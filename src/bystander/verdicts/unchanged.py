@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Measure, Record
 from bystander.stats import estimates, walsh_contrasts
-from bystander.verdicts.pairs import RowTrials, block_seconds, material, row_trials
+from bystander.verdicts.pairs import RowTrials, block_seconds, materials, row_trials
 from bystander.verdicts.readings import readings_of
 
 __all__ = ["Unchanged", "unchanged"]
@@ -68,8 +68,7 @@ def _differences(
 ) -> list[tuple[RowTrials, Floats]]:
     readings = readings_of(record, measure, range(len(pairs)), [0, arm])
     found = []
-    for pair in pairs:
-        row = material(record.trials, pair, readings, 0.0)
+    for pair, row in zip(pairs, materials(record.trials, pairs, readings, 0.0), strict=True):
         if not row.paired or row.scale != "ratio":
             continue
         low, high = row.differences
