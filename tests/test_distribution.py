@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
-from builders import made_record
+from builders import made_record, noisy
 from scipy import stats as authority
 
 from bystander.report import page
@@ -54,6 +55,22 @@ def test_the_interval_of_a_ratio_covers_it(share: float) -> None:
 
     assert ratio[0] == pytest.approx(np.quantile(b[0], share) / np.quantile(a[0], share), rel=1e-12)
     assert held >= 0.95 * 2000 - 3 * math.sqrt(0.05 * 0.95 * 2000)
+
+
+def test_the_interval_of_a_ratio_covers_it_after_stopping() -> None:
+    """Studies of a change of 5 % that stop when it is shown: the middle and the slow quarter till then."""
+    held = []
+    for seed in range(80):
+        before, after = noisy(40, 1.0, 0.05, seed=seed), noisy(40, 1.05, 0.05, seed=1000 + seed)
+        fixed = made_record({"w": {"a": before, "b": after}}, margin=0.01)
+        early = replace(fixed, head=replace(fixed.head, study=replace(fixed.head.study, stopping="looks")))
+        blocks = decide(early).primary[0].stop.blocks
+        sides = [np.sort(values[:blocks])[None] for values in (before, after)]
+        for share in (0.5, 0.75):
+            _, low, high = quantile_ratios(sides[0], sides[1], share, 0.05)
+            held.append(bool(low[0] <= 1.05 <= high[0]))
+
+    assert np.mean(held) >= 0.97
 
 
 def test_two_speeds_are_found_and_one_is_left_alone() -> None:

@@ -213,6 +213,9 @@ def test_an_unfinished_record_is_decided_at_its_last_look() -> None:
     assert math.isinf(first.high)
     assert (change_text(first), medians_text(first)) == ("not looked at yet", "-")
     assert (weighted_sentence(decision), decision.distributions) == ("", ())
+    assert [(single.values.size, single.summary) for single in decision.singles] == [(0, None), (0, None)]
+    assert [single["median"] for single in json.loads(verdicts_json(decision))["arms_alone"]] == [None, None]
+    assert [single.values.tolist() for single in decide(looked(short)).singles] == [before[:12], after[:12]]
     assert any("last look" in note.text for note in decision.notes)
 
 

@@ -44,15 +44,21 @@ class Single:
     summary: SampleSummary | None
 
 
-def describe(record: Record, measures: Sequence[Measure]) -> tuple[Single, ...]:
-    """Describe every workload under every arm, for the measures given; NaN readings are left out."""
+def describe(record: Record, measures: Sequence[Measure], told: NDArray[np.bool_]) -> tuple[Single, ...]:
+    """Describe every workload under every arm, for the measures given; NaN readings are left out.
+
+    Parameters
+    ----------
+    told : ndarray of bool, shape (n,)
+        Which trials of the record to speak of.
+    """
     trials, study = record.trials, record.head.study
     count = len(study.workloads) * len(study.arms)
     names = [measure.name for measure in record.head.measures]
     groups = trials.workload * len(study.arms) + trials.arm
-    failed = np.bincount(groups[trials.failed], minlength=count).tolist()
+    failed = np.bincount(groups[trials.failed & told], minlength=count).tolist()
     order = np.argsort(groups, kind="stable")
-    order = order[~trials.failed[order]]
+    order = order[(told & ~trials.failed)[order]]
     columns = [_by_group(trials, order, groups[order], count, measure, names) for measure in measures]
     return tuple(
         Single(w.name, a.name, measure, values[group], failed[group], floored[group], summaries[group])

@@ -49,6 +49,16 @@ class Stopping:
         others = [stop for (workload, _), stop in self.stops.items() if workload == pair.workload]
         return max(others, key=lambda stop: stop.blocks, default=Stop(0, blocks, "fixed"))
 
+    def told(self, record: Record) -> NDArray[np.bool_]:
+        """Return which trials are spoken of, shape (n,): in an unfinished record, those up to the last look."""
+        trials = record.trials
+        if record.head.complete or not self.stops:
+            return np.ones(len(trials), dtype=bool)
+        blocks = np.zeros(len(record.head.study.workloads), dtype=np.int64)
+        for (workload, _), stop in self.stops.items():
+            blocks[workload] = max(blocks[workload], stop.blocks)
+        return np.asarray(trials.block < blocks[trials.workload])
+
     def open_workloads(self, study: Study) -> set[int]:
         """Return the workloads that go on: an undecided one, and one that serves as the floor of such a one."""
         live = {workload for (workload, _), stop in self.stops.items() if not stop.final}
