@@ -118,7 +118,7 @@ def test_one_command_is_timed_without_a_study(run: Run, tmp_path: Path) -> None:
 
 def test_two_commands_are_compared_without_a_study(run: Run) -> None:
     """A command that sleeps longer is slower, which is clear at the first look; the first arm is the reference."""
-    run("observe", "--arm", "before=sleep 0.01", "--arm", "after=sleep 0.05", "--blocks", "8", "--seed", "3")
+    run("observe", "--arm", "before=sleep 0.01", "--arm", "after=sleep 0.2", "--blocks", "8", "--seed", "3")
     document = verdicts(run)
     row = primary(document)["command"]
 
