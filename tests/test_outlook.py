@@ -196,6 +196,24 @@ def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
     assert "there is no record" in run("check", "--noise-of", "none", code=2).stderr
 
 
+def test_a_table_too_wide_is_parted(run: Run, tmp_path: Path) -> None:
+    """Many arms: what each took, then what could be shown; nothing is cut, at any width."""
+    arms = "".join(f'[arms.state-{k}]\nsettings.n = "{k}"\n' for k in range(5))
+    (tmp_path / "bystander.toml").write_text(
+        arms + '[workloads.w]\ncommand = "sleep 0.01"\n[workloads.v]\ncommand = "false"\n', encoding="utf-8"
+    )
+    lines = run("check", "--placebo-blocks", "3", code=1, COLUMNS="80").stdout.splitlines()
+    heads = [line.split() for line in lines if line.startswith("workload")]
+    row = " ".join(lines[lines.index(next(line for line in lines if line.startswith("w "))) :][:2])
+
+    assert heads[0] == ["workload", "once", "answers"]
+    assert heads[1] == ["workload", "could", "show", "for", "3", "%"]
+    assert all(f"state-{k}" in row for k in range(5))
+    assert [line.split()[1:] for line in lines if line.startswith("v ")][1] == ["unknown", "unknown"]
+    assert "…" not in "".join(lines)
+    assert max(map(len, lines)) <= 80
+
+
 def test_time_left_is_right_within_a_fifth_after_a_tenth() -> None:
     """Workloads of very different lengths, trials that scatter by a seventh, and a first guess that was far off."""
     chance = np.random.default_rng(5)

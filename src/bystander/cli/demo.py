@@ -57,7 +57,7 @@ def demo(
 
 def _observed(study: Path, archive: Path) -> str:
     """Check, then observe for real; return the record's name."""
-    from bystander.cli.check import show
+    from bystander.cli.checked import show
     from bystander.cli.console import output
     from bystander.cli.live import Display
     from bystander.flow.check import CheckOptions, check
