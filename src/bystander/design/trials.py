@@ -264,6 +264,23 @@ class Record:
     timelines: Mapping[int, Timeline] = field(default_factory=dict)
     looks: Sequence[LookTaken] = ()
 
+    def reads(self, *measures: str) -> bool:
+        """Whether all of these measures have a column of readings."""
+        return set(measures) <= {measure.name for measure in self.head.measures}
+
+    def column(self, measure: str) -> NDArray[np.float64]:
+        """Return the readings of a measure by its name, shape (n,), NaN where nothing was read.
+
+        Raises
+        ------
+        KeyError
+            When the record has no such measure; see `reads`.
+        """
+        for place, one in enumerate(self.head.measures):
+            if one.name == measure:
+                return self.trials.readings[:, place]
+        raise KeyError(measure)
+
 
 @dataclass(frozen=True)
 class TrialArray:

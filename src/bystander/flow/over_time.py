@@ -118,8 +118,7 @@ def _arms(record: Record, place: _Place, told: dict[int, Timeline]) -> list[int]
 def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> TrialSide:
     trials = record.trials
     row = _row(record, place, arm)
-    names = [measure.name for measure in record.head.measures]
-    elapsed = float(trials.readings[row, names.index("elapsed")])
+    elapsed = float(record.column("elapsed")[row])
     samples = record.samples.get((row, "elapsed"))
     told = duration_text(elapsed) + (" an iteration" if samples is not None else "")
     if trials.status[row] != Status.OK:
@@ -131,13 +130,12 @@ def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> Tri
 
 def _marks_cost(record: Record, place: _Place, arms: list[int]) -> list[str]:
     """Say what the marks themselves took, by the program's own measurement."""
-    names = [measure.name for measure in record.head.measures]
-    if MARKS_COST not in names:
+    if not record.reads(MARKS_COST):
         return []
     told = []
     for arm in arms:
         row = _row(record, place, arm)
-        cost, elapsed = (float(record.trials.readings[row, names.index(name)]) for name in (MARKS_COST, "elapsed"))
+        cost, elapsed = (float(record.column(name)[row]) for name in (MARKS_COST, "elapsed"))
         if cost > 0 and elapsed > 0:
             told.append(f"{record.head.study.arms[arm].name} {duration_text(cost, 2)} ({share_text(cost / elapsed)})")
     return [f"Marking the phases took about: {', '.join(told)}."] if told else []

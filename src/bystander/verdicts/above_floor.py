@@ -20,13 +20,12 @@ def with_floors(record: Record) -> Record:
     Where the floor's trial failed, nothing is known.
     """
     study, trials = record.head.study, record.trials
-    names = [measure.name for measure in record.head.measures]
     places = {workload.name: w for w, workload in enumerate(study.workloads)}
     # A record from elsewhere may name a floor that it does not have.
     floors = {w: places[one.floor] for w, one in enumerate(study.workloads) if one.floor in places}
-    if not floors or "elapsed" not in names or ABOVE_FLOOR in names:
+    if not floors or not record.reads("elapsed") or record.reads(ABOVE_FLOOR):
         return record
-    elapsed = trials.readings[:, names.index("elapsed")]
+    elapsed = record.column("elapsed")
     good = trials.status == Status.OK
     column = np.full(len(trials), np.nan)
     for workload, floor in floors.items():

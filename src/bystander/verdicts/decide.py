@@ -118,10 +118,9 @@ def _placebo(record: Record, measure: Measure, margin: float, risk: float, stopp
 def _says_the_same(record: Record, measure: Measure) -> bool:
     """Whether a phase alone is just that phase, because there is never another one inside."""
     kind, _, phase = measure.name.partition(":")
-    names = [m.name for m in record.head.measures]
-    if kind != "phase-alone" or f"phase:{phase}" not in names:
+    if kind != "phase-alone" or not record.reads(f"phase:{phase}"):
         return False
-    alone, whole = (record.trials.readings[:, names.index(name)] for name in (measure.name, f"phase:{phase}"))
+    alone, whole = record.column(measure.name), record.column(f"phase:{phase}")
     return bool(np.array_equal(alone, whole, equal_nan=True))
 
 

@@ -39,11 +39,10 @@ def rows_over_time(record: Record) -> list[int]:
 def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
     """Return trials of each workload that was told something over time, or sampled."""
     trials, study = record.trials, record.head.study
-    names = [measure.name for measure in record.head.measures]
     shown = sorted({int(trials.workload[row]) for row in rows_over_time(record)})
-    if "elapsed" not in names:
+    if not record.reads("elapsed"):
         return ()
-    elapsed = trials.readings[:, names.index("elapsed")]
+    elapsed = record.column("elapsed")
     found = []
     for w in shown:
         good = (trials.workload == w) & (trials.status == Status.OK) & np.isfinite(elapsed) & (trials.block >= 0)

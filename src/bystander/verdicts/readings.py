@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import UNMARKED, Measure, Record, Status, Trials
+from bystander.design import UNMARKED, Measure, Record, Status
 from bystander.verdicts.floors import at_floor
 
 __all__ = ["Readings", "readings_of"]
@@ -70,33 +70,30 @@ def readings_of(record: Record, measure: Measure, workloads: Sequence[int], arms
     workloads, arms : sequence of int
         Whose trials matter: a phase that none of them had was not read, rather than took no time.
     """
-    trials, names = record.trials, [m.name for m in record.head.measures]
-    values = _values(trials, measure, names, workloads, arms)
+    trials = record.trials
+    values = _values(record, measure, workloads, arms)
     good = ~trials.failed
     known = np.isfinite(values) | ~good
-    floored = good & at_floor(trials, slice(None), measure, names)
+    floored = good & at_floor(record, slice(None), measure)
     if good.all() and not floored.any():
         return Readings(measure, values, good, known, values, values, floored)
     low, high = np.where(good, values, -np.inf), np.where(good, values, np.inf)
     if measure.name == "elapsed":
         cut = (trials.status == Status.CUT) & np.isfinite(trials.limit_s)
         low[cut] = trials.limit_s[cut]
-    if measure.floor in names:
-        floor = trials.readings[:, names.index(measure.floor)]
-        low[floored], high[floored] = -np.inf, np.maximum(high, floor)[floored]
+    if measure.floor is not None and record.reads(measure.floor):
+        low[floored], high[floored] = -np.inf, np.maximum(high, record.column(measure.floor))[floored]
     return Readings(measure, values, good, known, low, high, floored)
 
 
-def _values(
-    trials: Trials, measure: Measure, names: Sequence[str], workloads: Sequence[int], arms: Sequence[int]
-) -> Floats:
+def _values(record: Record, measure: Measure, workloads: Sequence[int], arms: Sequence[int]) -> Floats:
     """Return the readings; a phase that a trial of a program with phases did not have took no time."""
-    values = trials.readings[:, names.index(measure.name)]
-    if not measure.is_phase or UNMARKED not in names:
+    trials, values = record.trials, record.column(measure.name)
+    if not measure.is_phase or not record.reads(UNMARKED):
         return values
     had = np.isfinite(values) & np.isin(trials.arm, arms)
     with_it = np.bincount(trials.workload[had], minlength=max(workloads, default=0) + 1) > 0
-    marked = np.isfinite(trials.readings[:, names.index(UNMARKED)])
+    marked = np.isfinite(record.column(UNMARKED))
     return np.where(np.isnan(values) & marked & with_it[trials.workload], 0.0, values)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Measure, Record, Trials
+from bystander.design import Measure, Record
 from bystander.stats import SampleSummary, summarise_rows
 from bystander.verdicts.floors import at_floor
 
@@ -54,12 +54,11 @@ def describe(record: Record, measures: Sequence[Measure], told: NDArray[np.bool_
     """
     trials, study = record.trials, record.head.study
     count = len(study.workloads) * len(study.arms)
-    names = [measure.name for measure in record.head.measures]
     groups = trials.workload * len(study.arms) + trials.arm
     failed = np.bincount(groups[trials.failed & told], minlength=count).tolist()
     order = np.argsort(groups, kind="stable")
     order = order[(told & ~trials.failed)[order]]
-    columns = [_by_group(trials, order, groups[order], count, measure, names) for measure in measures]
+    columns = [_by_group(record, order, groups[order], count, measure) for measure in measures]
     return tuple(
         Single(w.name, a.name, measure, values[group], failed[group], floored[group], summaries[group])
         for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms))
@@ -68,7 +67,7 @@ def describe(record: Record, measures: Sequence[Measure], told: NDArray[np.bool_
 
 
 def _by_group(
-    trials: Trials, order: Indices, groups: Indices, count: int, measure: Measure, names: Sequence[str]
+    record: Record, order: Indices, groups: Indices, count: int, measure: Measure
 ) -> tuple[list[Floats], list[int], list[SampleSummary | None]]:
     """Return the readings of each group of trials, how many are at their floor, and their summary.
 
@@ -77,10 +76,10 @@ def _by_group(
     order, groups : ndarray of int
         Trials that ended well, group after group, and the group of each.
     """
-    values = trials.readings[order, names.index(measure.name)]
+    values = record.column(measure.name)[order]
     read = np.isfinite(values)
     order, groups, values = order[read], groups[read], values[read]
-    floored = np.bincount(groups[at_floor(trials, order, measure, names)], minlength=count).tolist()
+    floored = np.bincount(groups[at_floor(record, order, measure)], minlength=count).tolist()
     pieces = np.split(values, np.searchsorted(groups, np.arange(1, count)))
     sizes: dict[int, list[int]] = {}
     for group, piece in enumerate(pieces):

@@ -46,10 +46,9 @@ def told_notes(record: Record, pair: RowTrials) -> list[Note]:
 def start_notes(record: Record, pair: RowTrials) -> list[Note]:
     """Tell when a start was not from where the study says."""
     start = record.head.study.workloads[pair.workload].start
-    names = [measure.name for measure in record.head.measures]
-    if start not in ("from-disk", "from-memory") or IN_MEMORY not in names:
+    if start not in ("from-disk", "from-memory") or not record.reads(IN_MEMORY):
         return []
-    shares = record.trials.readings[np.concatenate([pair.reference, pair.candidate]), names.index(IN_MEMORY)]
+    shares = record.column(IN_MEMORY)[np.concatenate([pair.reference, pair.candidate])]
     shares = shares[np.isfinite(shares)]
     if not shares.size:
         return []
@@ -91,10 +90,9 @@ def _work(record: Record, pair: RowTrials) -> list[Note]:
 
 def _cost(record: Record, pair: RowTrials) -> list[Note]:
     """Tell when the marks themselves take more than a hundredth of a trial."""
-    names = [measure.name for measure in record.head.measures]
-    if MARKS_COST not in names or "elapsed" not in names:
+    if not record.reads(MARKS_COST, "elapsed"):
         return []
-    cost, elapsed = (record.trials.readings[:, names.index(name)] for name in (MARKS_COST, "elapsed"))
+    cost, elapsed = record.column(MARKS_COST), record.column("elapsed")
     shares = []
     for side in (pair.reference, pair.candidate):
         share = cost[side] / elapsed[side]

@@ -83,11 +83,9 @@ def _differences(
 
 
 def _computing(record: Record, pair: RowTrials) -> float:
-    names = [measure.name for measure in record.head.measures]
-    if not {"cpu", "elapsed"} <= set(names):
+    if not record.reads("cpu", "elapsed"):
         return math.nan
     rows = pair.reference[~record.trials.failed[pair.reference]]
-    cpu, elapsed = (record.trials.readings[rows, names.index(name)] for name in ("cpu", "elapsed"))
     with np.errstate(divide="ignore", invalid="ignore"):
-        shares = cpu / elapsed
+        shares = record.column("cpu")[rows] / record.column("elapsed")[rows]
     return float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
