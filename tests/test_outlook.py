@@ -191,7 +191,7 @@ def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
     assert planned["outlook"][0]["blocks_for_change"] > 0
     assert planned["outlook"][0]["seconds_for_change"] > 0.02 * planned["outlook"][0]["blocks_for_change"]
     assert "Simulated from the noise of record unnamed-study-1" in shown
-    assert "no three blocks" in run(*asked, code=2).stderr
+    assert "that takes three blocks of two arms" in run(*asked, code=2).stderr
     assert "give one of them" in run(*asked, "--placebo-blocks", "4", code=2).stderr
     assert "there is no record" in run("check", "--noise-of", "none", code=2).stderr
 

@@ -95,8 +95,8 @@ def earlier_noise(study: Study, archive: Path, name: str) -> tuple[RecordHead, t
     if noises := record_noise(study, record):
         return record.head, noises
     raise UsageError(
-        f"--noise-of: record {record.head.name} has no three blocks without a failure of any of these workloads, told "
-        "by their commands and inputs; name a record that has"
+        f"--noise-of: record {record.head.name} tells nothing of the noise of these workloads; that takes three blocks "
+        "of two arms without a failure, of a workload with the same command and inputs"
     )
 
 
