@@ -231,7 +231,8 @@ def test_outputs_tell_the_looks_and_where_rows_stopped() -> None:
     fixed = decide(made_record(times))
 
     assert "8, 10, 12, 14, 17, 20, 24, 28, 34 and 40" not in looks_sentence(decision)  # two rows: 8 show nothing
-    assert looks_sentence(decision).endswith("34 and 40 blocks: decided 1 after 10; 1 ran to the last.")
+    assert "34 and 40 blocks, at levels of 0.74 % to 2.1 %: decided 1 after 10;" in looks_sentence(decision)
+    assert looks_sentence(decision).endswith("1 ran to the last.")
     assert "| 10 | 1.25 % | 1 | 0 | 0 | 1 |" in text
     assert "| 40 | 2.07 % | 0 | 0 | 0 | 1 |" in text
     assert "<td>1.25 %</td>" in page(decision)

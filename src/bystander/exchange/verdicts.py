@@ -103,7 +103,7 @@ def _result(row: Row) -> dict[str, Any]:
 def _stopping(decision: Decision) -> dict[str, Any]:
     """Return the planned looks, with the nominal levels at which one comparison alone would be shown at the risk."""
     looks, risk = decision.looks, decision.risk / max(1, len(decision.candidates))
-    columns = zip(looks.blocks, looks.levels(risk), looks.levels(2 * risk), strict=True)
+    columns = zip(looks.blocks, decision.look_levels, looks.levels(2 * risk), strict=True)
     return {
         "rule": decision.head.study.stopping,
         "looks": [{"blocks": blocks, "level": level, "level_same": twice / 2} for blocks, level, twice in columns],

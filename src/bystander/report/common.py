@@ -79,7 +79,7 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
     reasons = ("changed", "same", "fails-more")
     table: list[tuple[str, ...]] = [("after blocks", "nominal level", "changed", "same", "failed", "went on")]
     waiting = len(decision.primary)
-    levels = looks.levels(decision.risk / len(decision.candidates))
+    levels = decision.look_levels
     for place, (blocks, level) in enumerate(zip(looks.blocks, levels, strict=True)):
         taken = waiting > 0
         there = [row.stop for row in decision.primary if row.stop.look == place and row.stop.reason != "unfinished"]

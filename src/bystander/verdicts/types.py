@@ -237,6 +237,11 @@ class Decision:
         return [self.head.study.arms[a].name for a in self.head.study.candidates]
 
     @property
+    def look_levels(self) -> list[float]:
+        """The nominal two-sided level of each look, when the risk of one candidate is spent over all."""
+        return self.looks.levels(self.risk / max(1, len(self.candidates)))
+
+    @property
     def tainted(self) -> bool:
         """Whether the placebo is shown to differ from the reference."""
         return any(note.code == "placebo-tainted" for note in self.notes)

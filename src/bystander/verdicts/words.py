@@ -258,7 +258,9 @@ def looks_sentence(decision: Decision) -> str:
     ):
         if count := sum(stop.reason == reason for stop in stops):
             told.append(f"{count} {what}")
-    return f"Looks were planned after {planned} blocks: {'; '.join(told)}."
+    least, most = (share_text(end(decision.look_levels), 2) for end in (min, max))
+    each = f"at levels of {least} to {most}" if least != most else f"at a level of {least} each"
+    return f"Looks were planned after {planned} blocks, {each}: {'; '.join(told)}."
 
 
 def weighted_sentence(decision: Decision) -> str:
