@@ -12,6 +12,7 @@ from builders import made_record, noisy
 from conftest import Run
 
 from bystander.design import Arm, Record, Study, Workload, with_placebo
+from bystander.flow.check import too_few
 from bystander.verdicts import Row, decide, placebo_sentence, study_looks
 
 
@@ -107,6 +108,16 @@ def test_a_placebo_has_spoken_before_its_workload_leaves() -> None:
             study_looks(record_of.head.study).blocks[0]
         }
         assert decision.tainted
+
+
+def test_too_few_blocks_for_the_placebo_are_said_before() -> None:
+    """With three workloads the least p of nine blocks, 0.4 %, is above a third of 1 %; that of ten is below."""
+    study = with_placebo(
+        Study("s", (Arm("before"), Arm("after")), tuple(Workload(w, w, "true") for w in "abc"), blocks=9)
+    )
+
+    assert ["it takes 10 at least" in sentence for sentence in too_few(study)] == [True]
+    assert too_few(replace(study, blocks=10)) == []
 
 
 def test_an_arm_is_added_once_and_last() -> None:

@@ -27,7 +27,8 @@ from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, trial_blocks
 from bystander.stats import blocks_needed
-from bystander.units import share_text
+from bystander.units import counted, share_text
+from bystander.verdicts import PLACEBO_RISK
 
 __all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
 
@@ -207,16 +208,20 @@ def _disturbance(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[st
 
 
 def too_few(study: Study) -> list[str]:
-    """Say when so few blocks could not show a change whatever came out."""
-    if study.comparisons == 0:
-        return []
-    needed = blocks_needed(study.comparisons, study.risk)
-    if study.blocks >= needed:
-        return []
-    return [
-        f"{study.blocks} blocks can show nothing in a suite of {study.comparisons} comparisons: "
-        f"it takes {needed} at least (blocks = {needed})."
-    ]
+    """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
+    told = []
+    if study.comparisons and study.blocks < (needed := blocks_needed(study.comparisons, study.risk)):
+        told.append(
+            f"{study.blocks} blocks can show nothing in a suite of {study.comparisons} comparisons: "
+            f"it takes {needed} at least (blocks = {needed})."
+        )
+    workloads = len(study.workloads)
+    if study.placebo is not None and study.blocks < (needed := blocks_needed(workloads, PLACEBO_RISK)):
+        told.append(
+            f"The placebo cannot differ visibly in {study.blocks} blocks, however it is: with "
+            f"{counted(workloads, 'workload')} it takes {needed} at least (blocks = {needed})."
+        )
+    return told
 
 
 def shims(arms: tuple[ArmState, ...]) -> list[str]:

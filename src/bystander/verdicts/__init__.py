@@ -7,7 +7,7 @@ from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
 from bystander.verdicts.spreads import Spread, spreads
-from bystander.verdicts.stopping import Stopping, stopping, study_looks
+from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift, Stop
 from bystander.verdicts.unchanged import Unchanged, unchanged
 from bystander.verdicts.words import (
@@ -30,6 +30,7 @@ from bystander.verdicts.words import (
 __all__ = [
     "CONFIDENCE",
     "GATE_WORDS",
+    "PLACEBO_RISK",
     "ArmSide",
     "Axis",
     "Decision",
