@@ -10,7 +10,7 @@ from dataclasses import replace
 
 from bystander.design import Study
 from bystander.errors import UsageError
-from bystander.flow.noise import Noise, tried_noise
+from bystander.flow.noise import tried_noise
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import Outlook, outlooks
 from bystander.flow.rehearsal import Tried
@@ -18,6 +18,7 @@ from bystander.flow.trial import TrialRunner
 from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, TrialBlock, trial_blocks
 from bystander.stats import blocks_needed
 from bystander.units import duration_text, share_text
+from bystander.verdicts import Noise
 
 __all__ = ["within_budget"]
 

@@ -15,7 +15,7 @@ from bystander.field import ArmMaker, Launcher, MachineLock, machine_facts, mach
 from bystander.flow.answers import Answers
 from bystander.flow.calibration import calibrated
 from bystander.flow.doubts import doubts
-from bystander.flow.noise import Noise, earlier_noise, record_to_tell, tried_noise
+from bystander.flow.noise import earlier_noise, record_to_tell, tried_noise
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import Outlook, measure_advice, named, outlooks
 from bystander.flow.pace import Pace
@@ -28,7 +28,7 @@ from bystander.flow.trial import Commands, TrialRunner
 from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, trial_blocks
 from bystander.stats import blocks_needed
 from bystander.units import counted, share_text
-from bystander.verdicts import PLACEBO_RISK
+from bystander.verdicts import PLACEBO_RISK, Noise
 
 __all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,32 +16,12 @@ from bystander.errors import UsageError
 from bystander.flow.pace import BETWEEN_S
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial_blocks import TrialBlock
-from bystander.verdicts import unchanged
+from bystander.verdicts import Noise, noises
 
-__all__ = ["TIMES", "Noise", "earlier_noise", "record_noise", "record_to_tell", "tried_noise"]
+__all__ = ["TIMES", "earlier_noise", "record_noise", "record_to_tell", "tried_noise"]
 
 TIMES = ("elapsed", "cpu", "unqueued")
 Floats = NDArray[np.float64]
-
-
-@dataclass(frozen=True)
-class Noise:
-    """The noise of one workload of a study.
-
-    Attributes
-    ----------
-    differences : mapping
-        By measure: differences of logarithms between two trials of one block, without any change; shape (k,).
-    computing : float
-        CPU time over elapsed time.
-    block_s : float
-        Seconds that a block of the study takes, every arm once; NaN where it is not known.
-    """
-
-    workload: int
-    differences: Mapping[str, Floats]
-    computing: float
-    block_s: float
 
 
 def tried_noise(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Tried]) -> tuple[Noise, ...]:
@@ -76,8 +56,8 @@ def record_noise(study: Study, record: Record) -> tuple[Noise, ...]:
     wanted = {places[key]: w for w, one in enumerate(study.workloads) if (key := workload_key(one)) in places}
     arms = len(study.arms) / len(record.head.study.arms)
     return tuple(
-        Noise(wanted[one.workload], one.differences, one.computing, one.block_s * arms)
-        for one in unchanged(record, (*TIMES, study.measure))
+        replace(one, workload=wanted[one.workload], block_s=one.block_s * arms)
+        for one in noises(record, (*TIMES, study.measure))
         if one.workload in wanted
     )
 
@@ -92,8 +72,8 @@ def earlier_noise(study: Study, archive: Path, name: str) -> tuple[RecordHead, t
     """
     with Archive(archive) as kept:
         record = kept.load(name)
-    if noises := record_noise(study, record):
-        return record.head, noises
+    if found := record_noise(study, record):
+        return record.head, found
     raise UsageError(
         f"--noise-of: record {record.head.name} tells nothing of the noise of these workloads; that takes three blocks "
         "of two arms without a failure, of a workload with the same command and inputs"

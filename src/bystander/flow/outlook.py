@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from bystander.design import Study
-from bystander.flow.noise import TIMES, Noise
+from bystander.flow.noise import TIMES
 from bystander.stats import blocks_for_shift, smallest_shown
 from bystander.units import share_text
-from bystander.verdicts import study_looks
+from bystander.verdicts import Noise, study_looks
 
 __all__ = ["Outlook", "measure_advice", "named", "outlooks"]
 

@@ -4,12 +4,12 @@ from bystander.verdicts.axis import Axis, shared_axis
 from bystander.verdicts.decide import Options, decide
 from bystander.verdicts.distribution import CONFIDENCE
 from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
+from bystander.verdicts.noise import Noise, noises
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
 from bystander.verdicts.spreads import Spread, spreads
 from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift, Stop
-from bystander.verdicts.unchanged import Unchanged, unchanged
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
@@ -36,6 +36,7 @@ __all__ = [
     "Decision",
     "Distribution",
     "GateFinding",
+    "Noise",
     "Note",
     "Options",
     "Row",
@@ -45,7 +46,6 @@ __all__ = [
     "Stop",
     "Stopping",
     "TrialsToSee",
-    "Unchanged",
     "answer_sentence",
     "change_text",
     "decide",
@@ -57,6 +57,7 @@ __all__ = [
     "looks_sentence",
     "medians_text",
     "next_sentence",
+    "noises",
     "outcome_sentence",
     "over_time_lines",
     "placebo_sentence",
@@ -70,6 +71,5 @@ __all__ = [
     "study_looks",
     "suite_sentence",
     "trials_to_see",
-    "unchanged",
     "weighted_sentence",
 ]

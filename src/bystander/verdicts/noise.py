@@ -14,15 +14,15 @@ from bystander.stats import estimates, walsh_contrasts
 from bystander.verdicts.pairs import RowTrials, block_seconds, materials, row_trials
 from bystander.verdicts.readings import readings_of
 
-__all__ = ["Unchanged", "unchanged"]
+__all__ = ["Noise", "noises"]
 
 Floats = NDArray[np.float64]
 _FEWEST = 3
 
 
 @dataclass(frozen=True)
-class Unchanged:
-    """One workload, as if its arms were the same.
+class Noise:
+    """How much one workload differs from itself.
 
     Attributes
     ----------
@@ -31,7 +31,7 @@ class Unchanged:
     computing : float
         CPU time over elapsed time of the reference; NaN where it is not known.
     block_s : float
-        Typical seconds of a block with all arms of the record; NaN where they are not known.
+        Seconds that a block takes, every arm once; NaN where it is not known.
     """
 
     workload: int
@@ -40,7 +40,7 @@ class Unchanged:
     block_s: float
 
 
-def unchanged(record: Record, measures: Sequence[str]) -> list[Unchanged]:
+def noises(record: Record, measures: Sequence[str]) -> list[Noise]:
     """Return the noise of each workload of a record that was observed in blocks, by each of these measures it has.
 
     It is what the record's placebo differs from the reference; else what the first candidate does, less its estimate.
@@ -58,7 +58,7 @@ def unchanged(record: Record, measures: Sequence[str]) -> list[Unchanged]:
             for pair, differences in _differences(record, pairs, other, measure, estimated=study.placebo is None):
                 found.setdefault(pair.workload, {})[measure.name] = differences
     return [
-        Unchanged(w, by_measure, _computing(record, pairs[w]), block_seconds(record, pairs[w]))
+        Noise(w, by_measure, _computing(record, pairs[w]), block_seconds(record, pairs[w]))
         for w, by_measure in sorted(found.items())
     ]
 
