@@ -258,7 +258,7 @@ def test_samples_are_summarised_together_as_one_by_one(n: int, rows: int, seed: 
 def test_order_statistics_of_many_blocks_are_those_of_all_averages(kind: str) -> None:
     """Found by counting, they are the ones that sorting all averages gives, whatever the noise; so are the counts."""
     rng = np.random.default_rng(7)
-    for n in (301, 350, 402):
+    for n in (301, 350, 1100):
         low = rng.normal(0, 1, (1, n))
         if kind == "ties":
             low = np.round(low, 1)
@@ -279,3 +279,21 @@ def test_order_statistics_of_many_blocks_are_those_of_all_averages(kind: str) ->
             assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
         assert contrasts.count_at_most(np.zeros(1))[0] == (lows <= 0).sum()
         assert contrasts.count_at_least(np.zeros(1))[0] == (highs >= 0).sum()
+
+
+@pytest.mark.parametrize("kind", ["normal", "ties", "failures"])
+def test_order_statistics_of_many_pairs_are_those_of_all_differences(kind: str) -> None:
+    """The same for two samples without blocks, of unequal size."""
+    rng = np.random.default_rng(8)
+    one, other = rng.normal(0, 1, 400), rng.normal(0.1, 2, 700)
+    if kind == "ties":
+        one, other = np.round(one, 1), np.round(other, 1)
+    ends = one.copy()
+    if kind == "failures":
+        ends[:30] = np.inf
+    contrasts = pairwise_contrasts((one, ends), (other, other))
+    lows, highs = (np.sort(np.subtract.outer(other, side).ravel()) for side in (ends, one))
+    for rank in [1, lows.size // 2, lows.size, *rng.integers(1, lows.size + 1, 8).tolist()]:
+        found = contrasts.low(np.array([rank]))[0], contrasts.high(np.array([rank]))[0]
+        assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
+    assert contrasts.count_at_most(np.zeros(1))[0] == (lows <= 0).sum()

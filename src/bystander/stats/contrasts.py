@@ -8,6 +8,7 @@ value: lower ends come from the low ones, upper ends from the high ones.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -21,6 +22,7 @@ __all__ = [
     "Counted",
     "CountedContrasts",
     "Examination",
+    "Partners",
     "SortedContrasts",
     "estimates",
     "examine",
@@ -108,12 +110,32 @@ def spans(first: Counts, last: Counts) -> tuple[Counts, Counts]:
     return owner, first[owner] + offset
 
 
+@dataclass(frozen=True)
+class Partners:
+    """Contrasts between two values, by their places in the samples: of `mine[i]`, `first[i]` up to before `last[i]`.
+
+    Attributes
+    ----------
+    under : int
+        How many contrasts are at most the lower value.
+    """
+
+    under: int
+    first: Counts
+    last: Counts
+
+    @property
+    def size(self) -> int:
+        """How many there are."""
+        return int((self.last - self.first).sum())
+
+
 class Counted(Protocol):
     """One side, low or high, of contrasts that are too many to write out."""
 
     @property
     def sketch(self) -> Floats:
-        """Some of the contrasts, drawn at random, sorted: where to begin to look for one of a rank."""
+        """Contrasts of few places, evenly spread over the samples, sorted: where to begin to look for a rank."""
 
     def at_most(self, value: float) -> int:
         """Count contrasts <= value."""
@@ -121,8 +143,11 @@ class Counted(Protocol):
     def at_least(self, value: float) -> int:
         """Count contrasts >= value."""
 
-    def between(self, low: float, high: float) -> Floats:
-        """Return the contrasts above low and at most high, in any order."""
+    def between(self, low: float, high: float) -> Partners:
+        """Return the contrasts above low and at most high by their places."""
+
+    def written(self, partners: Partners) -> Floats:
+        """Return contrasts by their places, in any order."""
 
 
 @dataclass(frozen=True)
@@ -173,28 +198,31 @@ class CountedContrasts:
         return np.array([self._select(self.highs, int(rank[0]))])
 
     def _select(self, side: Counted, rank: int) -> float:
-        """Return the contrast of a rank: narrow down until few are left, then pick it among those.
+        """Return the contrast of a rank: pick it among those about its place in the sketch, or narrow down to it.
 
         Where very many contrasts are equal the ends meet instead, within 1e-14 of the range.
         """
         under, left = self._written.get(id(side), (0, np.empty(0)))
         if not under < rank <= under + left.size:  # a neighbour was looked for before: it is written out already
-            below, above, under, up_to = self._bracket(side, rank)
-            if under >= rank:
-                return -np.inf
-            if up_to < rank:
-                return np.inf
-            left = side.between(below, above) if up_to - under <= self.few else np.empty(0)
-            if not left.size:
-                return above
+            found = side.between(*self._guess(side, rank))
+            if not found.under < rank <= found.under + found.size or found.size > self.few:
+                below, above, under, up_to = self._bracket(side, rank)
+                if under >= rank:
+                    return -np.inf
+                if up_to < rank:
+                    return np.inf
+                if up_to == under or up_to - under > self.few:
+                    return above
+                found = side.between(below, above)
+            under, left = found.under, side.written(found)
             self._written[id(side)] = under, left
         place = min(rank - under, left.size) - 1
         return float(np.partition(left, place)[place])
 
     def _bracket(self, side: Counted, rank: int) -> tuple[float, float, int, int]:
         """Return ends between which the contrast of a rank lies, above the first, and how many lie up to each."""
-        lowest, highest = float(np.nextafter(self.finite[0], -np.inf)), self.finite[1]
-        below, above = self._first_guess(side, rank, lowest, highest)
+        lowest, highest = self._ends
+        below, above = self._guess(side, rank)
         under, up_to = side.at_most(below), side.at_most(above)
         if under >= rank:
             below, above, up_to = lowest, below, under
@@ -217,13 +245,21 @@ class CountedContrasts:
             step += 1
         return below, above, under, up_to
 
-    def _first_guess(self, side: Counted, rank: int, lowest: float, highest: float) -> tuple[float, float]:
-        """Return the quantiles of the sketch about the rank, three standard errors of its place to either side."""
-        sketch = side.sketch
-        place = rank / self.null.total * sketch.size
-        wide = 3 * np.sqrt(max(1.0, place * (1 - place / sketch.size))) + 1
-        first, last = int(place - wide), int(place + wide) + 1
-        below = float(sketch[first]) if first >= 0 else lowest
+    @property
+    def _ends(self) -> tuple[float, float]:
+        """Values below all finite contrasts, and at most above all."""
+        return float(np.nextafter(self.finite[0], -np.inf)), self.finite[1]
+
+    def _guess(self, side: Counted, rank: int) -> tuple[float, float]:
+        """Return values about a rank, by the sketch.
+
+        Each contrast of the sketch stands for a cell of pairs. A value cuts through about the square root of twice
+        the sketch's size of them, each up to a half off by chance, so that its place is off by about the fourth root.
+        """
+        (lowest, highest), sketch = self._ends, side.sketch
+        place, off = rank / self.null.total * sketch.size, 3 * (2 * sketch.size) ** 0.25
+        first, last = math.floor(place - off), math.ceil(place + off)
+        below = float(np.nextafter(sketch[first], -np.inf)) if first >= 0 else lowest  # with all that are equal to it
         above = float(sketch[last]) if last < sketch.size else highest
         return min(highest, max(lowest, below)), min(highest, max(lowest, above))
 

@@ -8,13 +8,13 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts, spans
+from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, spans
 from bystander.stats.null import rank_sum_null
 
 __all__ = ["pairwise_contrasts"]
 
 _WRITTEN_OUT = 250_000
-_SKETCH = 4000
+_STRATA = 100  # of a sample, for the sketch
 Floats = NDArray[np.float64]
 
 
@@ -43,7 +43,7 @@ def pairwise_contrasts(reference: tuple[Floats, Floats], candidate: tuple[Floats
     c_lows, c_highs = np.sort(c_low), np.sort(c_high)
     r_lows, r_highs = np.sort(r_low), np.sort(r_high)
     ends = _bounds(c_lows, c_highs, r_lows, r_highs)
-    few = 4 * (c_lows.size + r_lows.size)
+    few = 24 * (c_lows.size + r_lows.size)
     return CountedContrasts(null, _Differences(c_lows, r_highs), _Differences(c_highs, r_lows), ends, few)
 
 
@@ -62,10 +62,8 @@ class _Differences:
 
     @cached_property
     def sketch(self) -> Floats:
-        rng = np.random.default_rng([self.upper.size, self.lower.size])
-        first = self.upper[rng.integers(0, self.upper.size, _SKETCH)]
         with np.errstate(invalid="ignore"):
-            differences = first - self.lower[rng.integers(0, self.lower.size, _SKETCH)]
+            differences = np.subtract.outer(_middles(self.upper), _middles(self.lower)).ravel()
         differences.sort()
         return differences
 
@@ -75,9 +73,19 @@ class _Differences:
     def at_least(self, value: float) -> int:
         return int((self.upper.size - np.searchsorted(self.upper, self.lower + value, side="left")).sum())
 
-    def between(self, low: float, high: float) -> Floats:
+    def between(self, low: float, high: float) -> Partners:
         first = np.searchsorted(self.upper, self.lower + low, side="right")
-        last = np.searchsorted(self.upper, self.lower + high, side="right")
-        mine, partner = spans(first, last)
+        last = np.maximum(np.searchsorted(self.upper, self.lower + high, side="right"), first)
+        return Partners(int(first.sum()), first, last)
+
+    def written(self, partners: Partners) -> Floats:
+        mine, partner = spans(partners.first, partners.last)
         differences: Floats = self.upper[partner] - self.lower[mine]
         return differences
+
+
+def _middles(ordered: Floats) -> Floats:
+    """Return the values in the middle of equal parts of a sorted sample."""
+    count = min(ordered.size, _STRATA)
+    middles: Floats = ordered[((2 * np.arange(count) + 1) * ordered.size) // (2 * count)]
+    return middles

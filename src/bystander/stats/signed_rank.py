@@ -9,13 +9,13 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, SortedContrasts, spans
+from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, spans
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
 
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
-_SKETCH = 4000
+_STRATA = (120, 300)  # of a sample, for the sketch: the more, the larger it is
 Floats = NDArray[np.float64]
 
 
@@ -49,7 +49,7 @@ def walsh_contrasts(low: Floats, high: Floats) -> Contrasts:
     finite = np.concatenate([lows[np.isfinite(lows)], highs[np.isfinite(highs)], [0.0]])
     ends = float(finite.min()), float(finite.max())
     first = _Averages(lows)
-    return CountedContrasts(null, first, first if highs is lows else _Averages(highs), ends, few=2 * n)
+    return CountedContrasts(null, first, first if highs is lows else _Averages(highs), ends, few=24 * n)
 
 
 @lru_cache(maxsize=32)
@@ -60,11 +60,17 @@ def pairs_within(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 
 @lru_cache(maxsize=32)
-def _drawn_pairs(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return pairs of distinct places drawn at random, as two arrays."""
-    rng = np.random.default_rng(n)
-    first = rng.integers(0, n, min(4 * n, _SKETCH))
-    return first, (first + rng.integers(1, n, first.size)) % n
+def _strata(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return pairs of places that stand in the middle of equal parts of n places.
+
+    A part paired with itself has half as many pairs as two parts have, so that every second one is taken.
+    """
+    fewest, most = _STRATA
+    count = min(n, max(fewest, min(most, n // 7)))
+    middles = ((2 * np.arange(count) + 1) * n) // (2 * count)
+    first, second = np.triu_indices(count)
+    kept = (first != second) | (first % 2 == 0)
+    return middles[first[kept]], middles[second[kept]]
 
 
 def _averages(d: Floats) -> Floats:
@@ -82,9 +88,8 @@ class _Averages:
 
     @cached_property
     def sketch(self) -> Floats:
-        first, second = _drawn_pairs(self.ordered.size)
-        with np.errstate(invalid="ignore"):
-            averages = (self.ordered[first] + self.ordered[second]) / 2
+        first, second = _strata(self.ordered.size)
+        averages = (self.ordered[first] + self.ordered[second]) / 2
         averages.sort()
         return averages
 
@@ -101,11 +106,16 @@ class _Averages:
         partners = size - np.searchsorted(self.ordered, 2 * value - self.ordered[size - some :], side="left")
         return int(partners.sum()) - some * (some - 1) // 2
 
-    def between(self, low: float, high: float) -> Floats:
-        first = np.searchsorted(self.ordered, 2 * low - self.ordered, side="right")
-        last = np.searchsorted(self.ordered, 2 * high - self.ordered, side="right")
-        first = np.maximum(first, np.arange(self.ordered.size))  # each pair once
-        mine, partner = spans(first, last)
+    def between(self, low: float, high: float) -> Partners:
+        some = np.searchsorted(self.ordered, high, side="right")
+        mine, own = self.ordered[:some], np.arange(some)
+        # Each pair once, by its smaller place.
+        first = np.maximum(np.searchsorted(self.ordered, 2 * low - mine, side="right"), own)
+        last = np.maximum(np.searchsorted(self.ordered, 2 * high - mine, side="right"), first)
+        return Partners(int((first - own).sum()), first, last)
+
+    def written(self, partners: Partners) -> Floats:
+        mine, partner = spans(partners.first, partners.last)
         averages: Floats = (self.ordered[mine] + self.ordered[partner]) / 2
         return averages
 

@@ -110,11 +110,14 @@ def _ranks(values: Floats) -> Floats:
     ordered = np.take_along_axis(values, order, axis=1)
     new = np.concatenate([np.ones((values.shape[0], 1), dtype=bool), ordered[:, 1:] != ordered[:, :-1]], axis=1)
     rows, n = values.shape
+    ranks = np.empty((rows, n))
+    if new.all():
+        np.put_along_axis(ranks, order, np.broadcast_to(np.arange(n, dtype=np.float64), (rows, n)), axis=1)
+        return ranks
     group = np.cumsum(new, axis=1) - 1 + np.arange(rows)[:, None] * n
     flat = group.ravel()
     place = np.broadcast_to(np.arange(n, dtype=np.float64), (rows, n)).ravel()
     mean = np.bincount(flat, place, rows * n) / np.maximum(np.bincount(flat, minlength=rows * n), 1)
-    ranks = np.empty((rows, n))
     np.put_along_axis(ranks, order, mean[flat].reshape(rows, n), axis=1)
     return ranks
 
@@ -144,7 +147,8 @@ def _serial_z(ranks: Floats) -> Floats:
     """Return the standardised sum of products of neighbours, wrapped around (Wald and Wolfowitz 1943)."""
     n = ranks.shape[1]
     x = ranks - ranks.mean(axis=1, keepdims=True)
-    s2, s4 = (x**2).sum(axis=1), (x**4).sum(axis=1)
+    square = x * x
+    s2, s4 = square.sum(axis=1), (square * square).sum(axis=1)
     sum_of_products = (x * np.roll(x, 1, axis=1)).sum(axis=1)
     mean = -s2 / (n - 1)
     # Their equation with the odd sums left out, which vanish for centred ranks.

@@ -78,8 +78,8 @@ def _tested(record: Record, members: Members, family: Family) -> Tested:
     for group in members.groups:
         seen = examine(group.contrasts, limits[group.rows])
         estimate[group.rows], leans[group.rows] = seen.estimate, seen.leans
-        p[group.rows] = members.looks.overall(members.look[group.rows], seen.p)
-        e[group.rows] = members.looks.overall_one_sided(members.look[group.rows], seen.e)
+        p[group.rows], e[group.rows] = seen.p, seen.e
+    p, e = members.looks.overall(members.look, p), members.looks.overall_one_sided(members.look, e)
     tested_p, tested_e = np.nan_to_num(p, nan=1.0), np.nan_to_num(e, nan=1.0)
     # A row shown to be the same does not ask to be a change as well.
     changed_p = np.where(tested_e <= family.alpha, 1.0, tested_p)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,7 @@ from bystander.verdicts.types import Note
 __all__ = ["soundness_notes"]
 
 _MOST_NAMED = 4
+_TOGETHER = 400_000  # blocks examined at once
 
 
 def soundness_notes(record: Record, pairs: Sequence[RowTrials], materials: Sequence[Material]) -> list[list[Note]]:
@@ -24,7 +25,7 @@ def soundness_notes(record: Record, pairs: Sequence[RowTrials], materials: Seque
     for i, stuff in enumerate(materials):
         if stuff.paired and stuff.size >= FEWEST_BLOCKS and stuff.exact:
             by_size.setdefault(stuff.size, []).append(i)
-    for members in by_size.values():
+    for members in _parts(by_size):
         order = [np.argsort(materials[i].blocks, kind="stable") for i in members]
         sides = [
             np.stack([getattr(materials[i], side)[0][o] for i, o in zip(members, order, strict=True)])
@@ -37,6 +38,14 @@ def soundness_notes(record: Record, pairs: Sequence[RowTrials], materials: Seque
             difference, continuous = sides[1][row] - sides[0][row], materials[i].scale == "ratio"
             found[i] = _told(seen, row, names, materials[i].blocks[o], difference, continuous)
     return found
+
+
+def _parts(by_size: Mapping[int, list[int]]) -> Iterator[list[int]]:
+    """Yield rows of one size, so many at once that their arrays stay small."""
+    for size, members in by_size.items():
+        together = max(1, _TOGETHER // size)
+        for start in range(0, len(members), together):
+            yield members[start : start + together]
 
 
 def _told(
