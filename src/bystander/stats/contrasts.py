@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from bystander.stats.null import Null
 
 __all__ = [
+    "THINNED",
     "Contrasts",
     "Counted",
     "CountedContrasts",
@@ -31,6 +32,7 @@ __all__ = [
     "spans",
 ]
 
+THINNED = 8  # of the sketch only so much is kept, as many rows are held at once
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
 
@@ -135,7 +137,7 @@ class Counted(Protocol):
 
     @property
     def sketch(self) -> Floats:
-        """Contrasts of few places, evenly spread over the samples, sorted: where to begin to look for a rank."""
+        """Every `THINNED` of the sorted contrasts of few places, evenly spread over the samples: where to begin."""
 
     def at_most(self, value: float) -> int:
         """Count contrasts <= value."""
@@ -161,7 +163,7 @@ class CountedContrasts:
     finite : pair of float
         Bounds of all finite contrasts.
     few : int
-        So many contrasts are written out to find one among them.
+        So many contrasts are written out at most to find one among them.
     """
 
     null: Null
@@ -203,7 +205,7 @@ class CountedContrasts:
         Where very many contrasts are equal the ends meet instead, within 1e-14 of the range.
         """
         under, left = self._written.get(id(side), (0, np.empty(0)))
-        if not under < rank <= under + left.size:  # a neighbour was looked for before: it is written out already
+        if not under < rank <= under + left.size:  # else it is the next one of that found before, as a median wants
             found = side.between(*self._guess(side, rank))
             if not found.under < rank <= found.under + found.size or found.size > self.few:
                 below, above, under, up_to = self._bracket(side, rank)
@@ -215,9 +217,11 @@ class CountedContrasts:
                     return above
                 found = side.between(below, above)
             under, left = found.under, side.written(found)
-            self._written[id(side)] = under, left
         place = min(rank - under, left.size) - 1
-        return float(np.partition(left, place)[place])
+        around = [place, min(place + 1, left.size - 1)]
+        kept = np.partition(left, around)[place : place + 2].copy()
+        self._written[id(side)] = under + place, kept
+        return float(kept[0])
 
     def _bracket(self, side: Counted, rank: int) -> tuple[float, float, int, int]:
         """Return ends between which the contrast of a rank lies, above the first, and how many lie up to each."""
@@ -253,11 +257,12 @@ class CountedContrasts:
     def _guess(self, side: Counted, rank: int) -> tuple[float, float]:
         """Return values about a rank, by the sketch.
 
-        Each contrast of the sketch stands for a cell of pairs. A value cuts through about the square root of twice
-        the sketch's size of them, each up to a half off by chance, so that its place is off by about the fourth root.
+        Each of those contrasts stands for a cell of pairs. A value cuts through about the square root of twice their
+        number of cells, each up to a half off by chance, so that its place is off by about the fourth root.
         """
         (lowest, highest), sketch = self._ends, side.sketch
-        place, off = rank / self.null.total * sketch.size, 3 * (2 * sketch.size) ** 0.25
+        cells = sketch.size * THINNED
+        place, off = rank / self.null.total * sketch.size, 3 * (2 * cells) ** 0.25 / THINNED + 1
         first, last = math.floor(place - off), math.ceil(place + off)
         below = float(np.nextafter(sketch[first], -np.inf)) if first >= 0 else lowest  # with all that are equal to it
         above = float(sketch[last]) if last < sketch.size else highest

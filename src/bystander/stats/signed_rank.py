@@ -9,7 +9,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, spans
+from bystander.stats.contrasts import THINNED, Contrasts, CountedContrasts, Partners, SortedContrasts, spans
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
@@ -91,7 +91,7 @@ class _Averages:
         first, second = _strata(self.ordered.size)
         averages = (self.ordered[first] + self.ordered[second]) / 2
         averages.sort()
-        return averages
+        return averages[THINNED // 2 :: THINNED].copy()
 
     # Of a pair whose average is at most a value, one is at most that value itself: half of the places will do.
 
