@@ -258,11 +258,12 @@ class CountedContrasts:
         """Return values about a rank, by the sketch.
 
         Each of those contrasts stands for a cell of pairs. A value cuts through about the square root of twice their
-        number of cells, each up to a half off by chance, so that its place is off by about the fourth root.
+        number of cells, each up to a half off by chance, so that its place is off by about the fourth root at most: a
+        third of it is a standard deviation, twice that where the sample has modes.
         """
         (lowest, highest), sketch = self._ends, side.sketch
         cells = sketch.size * THINNED
-        place, off = rank / self.null.total * sketch.size, 3 * (2 * cells) ** 0.25 / THINNED + 1
+        place, off = rank / self.null.total * sketch.size, (2 * cells) ** 0.25 / THINNED + 1
         first, last = math.floor(place - off), math.ceil(place + off)
         below = float(np.nextafter(sketch[first], -np.inf)) if first >= 0 else lowest  # with all that are equal to it
         above = float(sketch[last]) if last < sketch.size else highest

@@ -15,7 +15,7 @@ from bystander.stats.null import signed_rank_null
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
 
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
-_STRATA = (120, 300)  # of a sample, for the sketch: the more, the larger it is
+_STRATA = (100, 300)  # of a sample, for the sketch: the more, the larger it is
 Floats = NDArray[np.float64]
 
 
