@@ -259,8 +259,8 @@ def looks_sentence(decision: Decision) -> str:
         if count := sum(stop.reason == reason for stop in stops):
             told.append(f"{count} {what}")
     least, most = (share_text(end(decision.look_levels), 2) for end in (min, max))
-    each = f"at levels of {least} to {most}" if least != most else f"at a level of {least} each"
-    return f"Looks were planned after {planned} blocks, {each}: {'; '.join(told)}."
+    levels = f"levels {least.removesuffix(' %')} to {most}" if least != most else f"level {least} each"
+    return f"Looks planned after {planned} blocks, {levels}: {'; '.join(told)}."
 
 
 def weighted_sentence(decision: Decision) -> str:
