@@ -36,6 +36,8 @@ from bystander.stats import (
 )
 from bystander.verdicts.pairs import block_seconds, row_trials
 
+ROOT = Path(__file__).parents[1]
+
 
 def share_shown(real: NDArray[np.float64], looks: Looks, level: float, margin: float) -> float:
     """Return the share of studies, one a row, that show a change at one of their looks."""
@@ -184,6 +186,10 @@ def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
     shown = " ".join(run(*asked).stdout.split())
     file.write_text(text.format(command="sleep 0.02"), encoding="utf-8")
 
+    described = (ROOT / "docs" / "formats.md").read_text(encoding="utf-8")
+    assert {key for key in (*planned, *planned["outlook"][0]) if f"`{key}`" not in described} <= {
+        "format", "version", "workload",
+    }  # fmt: skip
     assert "--noise-of" not in before
     assert "--noise-of unnamed-study-1" in hint
     assert planned["trials"] == []
