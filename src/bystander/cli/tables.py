@@ -27,6 +27,7 @@ _PLAIN_MARKS = {
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _BARS = "▁▂▃▄▅▆▇█"
 _WIDE = 112
+_OTHER = "other measure"
 _MOST_ROWS = 30
 _CHANGE = "change (interval)"
 
@@ -140,12 +141,13 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in shown]
     changes, medians = [change_text(row) for row in shown], [medians_text(row) for row in shown]
     wide = console.width >= _WIDE
-    label, change = _fit([row.measure.label for row in shown], 28), _fit([_CHANGE, *changes], 30)
-    # On a narrow terminal the name gives way: a number that is cut would be another number.
+    # On a narrow terminal names give way, then labels: a number that is cut would be another number.
+    change = _fit([_CHANGE, *changes], 50)
+    label = _fit([_OTHER, *(row.measure.label for row in shown)], max(13, min(28, console.width - change - 23)))
     room = 34 if wide else max(8, console.width - label - 9 - change - 6)
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("other measures", width=_fit(["other measures", *names], room), no_wrap=True, overflow="ellipsis")
-    table.add_column("", width=label, no_wrap=True)
+    table.add_column("workload", width=_fit(["workload", *names], room), no_wrap=True, overflow="ellipsis")
+    table.add_column(_OTHER, width=label, no_wrap=True, overflow="ellipsis")
     table.add_column("verdict", width=9, no_wrap=True)
     table.add_column(_CHANGE, width=change, no_wrap=True)
     if wide:

@@ -67,7 +67,7 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     if _factors(row):
         if row.estimate < 1:
             values = [1 / row.estimate, *(1 / v if 0 < v < math.inf else math.inf for v in (row.high, row.low))]
-        places = max(1, _decimals(values[1:], 2))
+        places = max(int(min(values) < 100), _decimals(values[1:], 2))
         return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
     percents = [(v - 1) * 100 for v in values]
     places = _decimals(percents[1:], 2)
