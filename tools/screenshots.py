@@ -149,7 +149,7 @@ PICTURES: dict[str, Callable[[], None]] = {
     "decide": lambda: shot("decide", "bystander decide", rows=46),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
-    "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=26),
+    "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
     "trial": lambda: trial_page("trial", "chart/9"),
     "samples": lambda: trial_page("samples", "day/5", CALLABLE),

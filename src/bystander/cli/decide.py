@@ -163,9 +163,16 @@ def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
                 told.setdefault(note.text, []).append(name)
     if told:
         console.print()
+    own: dict[str, list[str]] = {}  # what is said of one row alone stands together
     for text, names in told.items():
-        who = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
-        console.print(f"{who}: {text}")
+        if len(names) == 1:
+            own.setdefault(names[0], []).append(text)
+    for name, texts in own.items():
+        console.print(f"{name}: {' '.join(texts)}")
+    for text, names in told.items():
+        if len(names) > 1:
+            who = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
+            console.print(f"{who}: {text}")
 
 
 _LINES_SAID, _FAILURES_TOLD = 3, 8

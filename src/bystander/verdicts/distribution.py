@@ -126,7 +126,7 @@ def _tail_notes(rows: Sequence[Row], groups: Sequence[_Group], error: float) -> 
 
 def _two_note(row: Row, arm: str, fast: float, slow: float, share: float) -> Note:
     speeds = f"{quantity_text(fast, row.measure.unit, 2)} and {quantity_text(slow, row.measure.unit, 2)}"
-    return Note("two-speeds", f"{arm} runs at two speeds, about {speeds} ({share_text(share, 2)} of its trials).")
+    return Note("two-speeds", f"Arm {arm} runs at two speeds, about {speeds} ({share_text(share, 2)} of its trials).")
 
 
 def _tail_note(row: Row, share: float, ratio: float, low: float, high: float, error: float) -> Note | None:

@@ -93,10 +93,10 @@ def _told(
 
 
 def _outlying(places: NDArray[np.int64], blocks: NDArray[np.int64], difference: NDArray[np.float64]) -> Note:
-    """Name the blocks that lie far from the others, the farthest first."""
+    """Name the blocks that lie far from the others, in their order; the farthest, where there are many."""
     middle = float(np.median(difference))
     ordered = sorted(places.tolist(), key=lambda place: -abs(difference[place] - middle))
-    named = ", ".join(str(blocks[place]) for place in ordered[:_MOST_NAMED])
+    named = ", ".join(map(str, sorted(blocks[ordered[:_MOST_NAMED]].tolist())))
     rest = f" and {len(ordered) - _MOST_NAMED} more" if len(ordered) > _MOST_NAMED else ""
     which = "Block" if len(ordered) == 1 else "Blocks"
     verb = "lies" if len(ordered) == 1 else "lie"
