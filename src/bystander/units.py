@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 
 from bystander.errors import UnitError
 
@@ -15,6 +16,7 @@ __all__ = [
     "TIME_UNITS",
     "counted",
     "duration_text",
+    "listed",
     "parse_duration",
     "parse_share",
     "parse_size",
@@ -164,6 +166,12 @@ def quantity_text(value: float, unit: str, significant: int = 3) -> str:
 def counted(count: int, word: str) -> str:
     """Write a number of things: "1 block", "2 blocks"."""
     return f"{count} {word}{'' if count == 1 else 's'}"
+
+
+def listed(names: Sequence[str], most: int) -> str:
+    """Write the first names, and how many more there are: "north, south and 3 more"."""
+    rest = len(names) - most
+    return ", ".join(names[:most]) + (f" and {rest} more" if rest > 0 else "")
 
 
 def plain_text(text: str) -> str:

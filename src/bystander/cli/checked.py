@@ -19,7 +19,6 @@ __all__ = ["show"]
 Column: TypeAlias = tuple[str, list[Text]]
 _MOST_COMMANDS = 20
 _MOST_ROWS = 30
-_ONCE = ", once"
 
 
 def show(console: Console, checked: Checked) -> None:
@@ -77,12 +76,11 @@ def _print_outlook(console: Console, checked: Checked) -> None:
 def _print_trials(console: Console, checked: Checked) -> None:
     shown, rest = _workloads_to_show(checked)
     names = [checked.study.workloads[w].name for w in shown]
-    once, answers, outlook = _once(checked, shown), _answers(checked, shown), _outlook(checked, shown)
+    by_arm, answers, outlook = _once(checked, shown), _answers(checked, shown), _outlook(checked, shown)
+    once = [(f"{arm}, once", cells) for arm, cells in by_arm]
     together = [*once, *answers, *outlook]
     if not _fits(console, names, [*once, *answers]):  # many arms: their times in one column that may be wrapped
-        texts = [
-            ", ".join(f"{head.removesuffix(_ONCE)} {cells[k].plain}" for head, cells in once) for k in range(len(names))
-        ]
+        texts = [", ".join(f"{arm} {cells[k].plain}" for arm, cells in by_arm) for k in range(len(names))]
         once = [("once", [Text(text) for text in texts])]
     for columns in [together] if _fits(console, names, together) else [[*once, *answers], outlook]:
         _print_table(console, names, columns)
@@ -123,7 +121,7 @@ def _workloads_to_show(checked: Checked) -> tuple[list[int], int]:
 
 
 def _once(checked: Checked, shown: list[int]) -> list[Column]:
-    """Return a column for each arm: how long its one trial took."""
+    """Return for each arm, by its name, how long its one trial of each workload took."""
     found = {(one.workload, one.arm): one.outcome for one in checked.tried}
 
     def cell(w: int, a: int) -> Text:
@@ -133,7 +131,7 @@ def _once(checked: Checked, shown: list[int]) -> list[Column]:
         return Text(duration_text(outcome.readings["elapsed"]) if outcome.status == 0 else "failed")
 
     arms = enumerate(checked.study.arms) if checked.tried else ()
-    return [(f"{arm.name}{_ONCE}", [cell(w, a) for w in shown]) for a, arm in arms]
+    return [(arm.name, [cell(w, a) for w in shown]) for a, arm in arms]
 
 
 def _answers(checked: Checked, shown: list[int]) -> list[Column]:

@@ -153,6 +153,7 @@ _UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told belo
 
 def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
     from bystander.cli.tables import rows_to_show
+    from bystander.units import listed
 
     several = len(decision.candidates) > 1
     told: dict[str, list[str]] = {}
@@ -171,8 +172,7 @@ def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
         console.print(f"{name}: {' '.join(texts)}")
     for text, names in told.items():
         if len(names) > 1:
-            who = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
-            console.print(f"{who}: {text}")
+            console.print(f"{listed(names, 3 if len(names) > 4 else 4)}: {text}")
 
 
 _LINES_SAID, _FAILURES_TOLD = 3, 8

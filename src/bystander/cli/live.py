@@ -14,7 +14,7 @@ from rich.text import Text
 from bystander.cli.console import errors
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.flow.observer import Progress
-from bystander.units import duration_text, share_text
+from bystander.units import duration_text, listed, share_text
 
 __all__ = ["Display"]
 
@@ -124,11 +124,8 @@ class Display:
     def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
         """Name the workloads that leave, but not how they were decided: that comes at the end, for all at once."""
         if decided and self.study and blocks < self.study.blocks:
-            named = ", ".join(decided[:_MOST_NAMED]) + (
-                f" and {len(decided) - _MOST_NAMED} more" if len(decided) > _MOST_NAMED else ""
-            )
             go_on = f"{live} go{'es' if live == 1 else ''} on" if live else "none is left"
-            self._line(f"look after {blocks} blocks: done with {named}; {go_on}")
+            self._line(f"look after {blocks} blocks: done with {listed(decided, _MOST_NAMED)}; {go_on}")
 
     def _quiet_for(self, seconds: float) -> bool:
         return time.monotonic() - self._drawn > seconds

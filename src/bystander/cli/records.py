@@ -84,7 +84,7 @@ def show_record(
     from bystander.design.machine import machine_sentences, machine_title
     from bystander.flow.places import find_archive
     from bystander.flow.records import record_notes, whole_record
-    from bystander.units import share_text
+    from bystander.units import listed, share_text
     from bystander.verdicts import over_time_lines
 
     whole = whole_record(find_archive(archive, variables(), here()), record)
@@ -108,8 +108,7 @@ def show_record(
     for arm in head.arms:
         console.print(f"arm {arm.name}: {arm.identity}")
     names = [workload.name for workload in head.study.workloads]
-    rest = f" and {len(names) - 8} more" if len(names) > 8 else ""
-    console.print(f"workloads: {', '.join(names[:8])}{rest}")
+    console.print(f"workloads: {listed(names, 8)}")
     most = "at most " if head.study.stops_early else ""
     console.print(
         f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {most}{head.study.blocks}"

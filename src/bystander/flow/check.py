@@ -17,7 +17,7 @@ from bystander.flow.calibration import calibrated
 from bystander.flow.doubts import doubts
 from bystander.flow.noise import earlier_noise, record_to_tell, tried_noise
 from bystander.flow.observer import Observer
-from bystander.flow.outlook import Outlook, measure_advice, named, outlooks
+from bystander.flow.outlook import Outlook, measure_advice, outlooks
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
@@ -27,7 +27,7 @@ from bystander.flow.tellings import told_sentences, work_sentences
 from bystander.flow.trial import Commands, TrialRunner
 from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, trial_blocks
 from bystander.stats import blocks_needed
-from bystander.units import counted, share_text
+from bystander.units import counted, listed, share_text
 from bystander.verdicts import PLACEBO_RISK, Noise
 
 __all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
@@ -164,17 +164,14 @@ def _earlier(study: Study, options: CheckOptions, host: str) -> tuple[str, tuple
         return "", (), []
     if options.noise_of is None:
         name = "" if options.run else record_to_tell(study, options.archive, host)
-        return (
-            "",
-            (),
-            [f"What this study could show can be told from an earlier record: --noise-of {name}"] * bool(name),
-        )
+        hint = f"What this study could show can be told from an earlier record: --noise-of {name}"
+        return "", (), [hint] if name else []
     head, noises = earlier_noise(study, options.archive, options.noise_of)
     told = []
     if (other := head.machine.get("host")) != host:
         told.append(f"Record {head.name} is from another machine ({other or 'unknown'}): this one has other noise.")
     if missing := [w.name for i, w in enumerate(study.workloads) if i not in {one.workload for one in noises}]:
-        told.append(f"Record {head.name} tells nothing of the noise of {named(missing)}.")
+        told.append(f"Record {head.name} tells nothing of the noise of {listed(missing, 3)}.")
     return head.name, noises, told
 
 

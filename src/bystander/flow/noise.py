@@ -16,6 +16,7 @@ from bystander.errors import UsageError
 from bystander.flow.pace import BETWEEN_S
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial_blocks import TrialBlock
+from bystander.stats import median
 from bystander.verdicts import Noise, noises
 
 __all__ = ["TIMES", "earlier_noise", "record_noise", "record_to_tell", "tried_noise"]
@@ -30,9 +31,9 @@ def tried_noise(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Trie
     for w in sorted({block.workload for block in blocks}):
         mine = [block for block in blocks if block.workload == w]
         differences = {measure: _differences(mine, measure) for measure in (*TIMES, study.measure)}
-        shares = [_reading(one, "cpu") / _reading(one, "elapsed") for block in mine for one in block.twins]
+        shares = np.array([_reading(one, "cpu") / _reading(one, "elapsed") for block in mine for one in block.twins])
         block_s = sum(one.outcome.took_s + BETWEEN_S for one in tried if one.workload == w)
-        found.append(Noise(w, differences, _typical(np.array(shares)), block_s))
+        found.append(Noise(w, differences, median(shares[np.isfinite(shares)]), block_s))
     return tuple(found)
 
 
@@ -44,10 +45,6 @@ def _reading(outcome: TrialOutcome, measure: str) -> float:
 def _differences(blocks: Sequence[TrialBlock], measure: str) -> Floats:
     pairs = np.array([[_reading(one, measure) for one in block.twins] for block in blocks])
     return np.asarray(np.diff(np.log(pairs), axis=1)[:, 0])
-
-
-def _typical(shares: Floats) -> float:
-    return float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
 
 
 def record_noise(study: Study, record: Record) -> tuple[Noise, ...]:

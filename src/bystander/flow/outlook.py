@@ -11,10 +11,10 @@ import numpy as np
 from bystander.design import Study
 from bystander.flow.noise import TIMES
 from bystander.stats import blocks_for_shift, smallest_shown
-from bystander.units import share_text
+from bystander.units import listed, share_text
 from bystander.verdicts import Noise, study_looks
 
-__all__ = ["Outlook", "measure_advice", "named", "outlooks"]
+__all__ = ["Outlook", "measure_advice", "outlooks"]
 
 _READABLE = 5.0  # beyond e^5 a change says nothing
 _PAYS = 0.75  # CPU time is advised where it shows changes so much smaller
@@ -110,18 +110,12 @@ def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
     if len(waiting) > len(known) / 2:
         return (
             "Elapsed time is the wiser measure here: most of these workloads wait more than they compute, and CPU time "
-            f"does not see waiting ({named(waiting)})."
+            f"does not see waiting ({listed(waiting, 3)})."
         )
     if cpu <= _PAYS * elapsed:
-        but = f", but it does not see waiting, which is most of {named(waiting)}" if waiting else ""
+        but = f", but it does not see waiting, which is most of {listed(waiting, 3)}" if waiting else ""
         return f"CPU time is the wiser measure here: {instead(cpu)}{but}{choose('cpu')}."
     return (
         f"Elapsed time is the wiser measure here: CPU time would show changes of {share_text(cpu)} where it shows "
         f"{share_text(elapsed)}{typical}, and CPU time does not see waiting."
     )
-
-
-def named(names: Sequence[str]) -> str:
-    """Return the first three names, and how many more there are."""
-    rest = f" and {len(names) - 3} more" if len(names) > 3 else ""
-    return ", ".join(names[:3]) + rest

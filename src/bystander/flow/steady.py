@@ -6,6 +6,7 @@ from pathlib import Path
 
 from bystander.design import ArmState, Study
 from bystander.field import ArmMaker, FolderState, folder_state
+from bystander.units import listed
 
 __all__ = ["ArmFiles"]
 
@@ -29,8 +30,7 @@ class ArmFiles:
         for name, folder in self._folders.items():
             paths = self._before[folder].changed(after[folder])
             if paths:
-                rest = f" and {len(paths) - _NAMED} more" if len(paths) > _NAMED else ""
-                files = ", ".join(paths[:_NAMED]) + rest
+                files = listed(paths, _NAMED)
                 told.append(
                     f"The files of arm {name} changed during the observation ({files}): "
                     "not all of its trials ran the same."

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from bystander.design import UNMARKED, Status, Study, TrialOutcome, is_told
 from bystander.errors import StudyError
-from bystander.units import counted, quantity_text, share_text
+from bystander.units import counted, listed, quantity_text, share_text
 
 if TYPE_CHECKING:
     from bystander.flow.rehearsal import Tried
@@ -49,7 +49,7 @@ def _phases(outcome: TrialOutcome) -> str:
     names = [name.partition(":")[2] for name in outcome.measures if name.startswith("phase:")]
     if not names:
         return ""
-    told = "phases " + _some(names)
+    told = "phases " + listed(names, _MOST_NAMES)
     if outcome.took_s and UNMARKED in outcome.readings:
         told += f", which cover {share_text(1 - outcome.readings[UNMARKED] / outcome.took_s)} of a trial"
     return told
@@ -64,12 +64,7 @@ def _numbers(outcome: TrialOutcome) -> list[str]:
         streams.append(f"{counted(values.size, 'interval')} {name}{by}")
     items = [f"{quantity_text(count, '')} {name}" for name, count in told.items.items()]
     readings = [f"{name} {quantity_text(value, unit)}" for name, (value, unit, _) in told.readings.items()]
-    return [_some(part) for part in (items, readings, streams)]
-
-
-def _some(names: Sequence[str]) -> str:
-    rest = len(names) - _MOST_NAMES
-    return ", ".join(names[:_MOST_NAMES]) + (f" and {rest} more" if rest > 0 else "")
+    return [listed(part, _MOST_NAMES) for part in (items, readings, streams)]
 
 
 @dataclass(frozen=True)

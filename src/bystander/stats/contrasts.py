@@ -18,7 +18,6 @@ from numpy.typing import NDArray
 from bystander.stats.null import Null
 
 __all__ = [
-    "THINNED",
     "Contrasts",
     "Counted",
     "CountedContrasts",
@@ -28,11 +27,13 @@ __all__ = [
     "estimates",
     "examine",
     "interval",
+    "middles",
     "p_and_e",
     "spans",
+    "thinned",
 ]
 
-THINNED = 8  # of the sketch only so much is kept, as many rows are held at once
+_THINNED = 8  # of the sketch only so much is kept, as many rows are held at once
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
 
@@ -112,9 +113,20 @@ def spans(first: Counts, last: Counts) -> tuple[Counts, Counts]:
     return owner, first[owner] + offset
 
 
+def middles(size: int, parts: int) -> Counts:
+    """Return the places in the middle of so many equal parts of a sample, of every one where it has no more."""
+    count = min(size, parts)
+    return ((2 * np.arange(count) + 1) * size) // (2 * count)
+
+
+def thinned(contrasts: Floats) -> Floats:
+    """Return what a sketch keeps of the contrasts of its cells: some of them, sorted."""
+    return np.sort(contrasts)[_THINNED // 2 :: _THINNED].copy()
+
+
 @dataclass(frozen=True)
 class Partners:
-    """Contrasts between two values, by their places in the samples: of `mine[i]`, `first[i]` up to before `last[i]`.
+    """Contrasts between two values: the i-th of one sample with the `first[i]`-th up to before the `last[i]`-th.
 
     Attributes
     ----------
@@ -137,7 +149,7 @@ class Counted(Protocol):
 
     @property
     def sketch(self) -> Floats:
-        """Every `THINNED` of the sorted contrasts of few places, evenly spread over the samples: where to begin."""
+        """Every `_THINNED` of the sorted contrasts of few places, evenly spread over the samples: where to begin."""
 
     def at_most(self, value: float) -> int:
         """Count contrasts <= value."""
@@ -206,9 +218,11 @@ class CountedContrasts:
         """
         under, left = self._written.get(id(side), (0, np.empty(0)))
         if not under < rank <= under + left.size:  # else it is the next one of that found before, as a median wants
-            found = side.between(*self._guess(side, rank))
-            if not found.under < rank <= found.under + found.size or found.size > self.few:
-                below, above, under, up_to = self._bracket(side, rank)
+            below, above = self._guess(side, rank)
+            found = side.between(below, above)
+            up_to = found.under + found.size
+            if not found.under < rank <= up_to or found.size > self.few:
+                below, above, under, up_to = self._bracket(side, rank, below, above, found.under, up_to)
                 if under >= rank:
                     return -np.inf
                 if up_to < rank:
@@ -223,11 +237,14 @@ class CountedContrasts:
         self._written[id(side)] = under + place, kept
         return float(kept[0])
 
-    def _bracket(self, side: Counted, rank: int) -> tuple[float, float, int, int]:
-        """Return ends between which the contrast of a rank lies, above the first, and how many lie up to each."""
+    def _bracket(
+        self, side: Counted, rank: int, below: float, above: float, under: int, up_to: int
+    ) -> tuple[float, float, int, int]:
+        """Return ends between which the contrast of a rank lies, above the first, and how many lie up to each.
+
+        They are narrowed down from those given, or widened where it does not lie there.
+        """
         lowest, highest = self._ends
-        below, above = self._guess(side, rank)
-        under, up_to = side.at_most(below), side.at_most(above)
         if under >= rank:
             below, above, up_to = lowest, below, under
             under = side.at_most(below)
@@ -262,8 +279,8 @@ class CountedContrasts:
         third of it is a standard deviation, twice that where the sample has modes.
         """
         (lowest, highest), sketch = self._ends, side.sketch
-        cells = sketch.size * THINNED
-        place, off = rank / self.null.total * sketch.size, (2 * cells) ** 0.25 / THINNED + 1
+        cells = sketch.size * _THINNED
+        place, off = rank / self.null.total * sketch.size, (2 * cells) ** 0.25 / _THINNED + 1
         first, last = math.floor(place - off), math.ceil(place + off)
         below = float(np.nextafter(sketch[first], -np.inf)) if first >= 0 else lowest  # with all that are equal to it
         above = float(sketch[last]) if last < sketch.size else highest

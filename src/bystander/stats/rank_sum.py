@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import THINNED, Contrasts, CountedContrasts, Partners, SortedContrasts, spans
+from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, middles, spans, thinned
 from bystander.stats.null import rank_sum_null
 
 __all__ = ["pairwise_contrasts"]
@@ -62,10 +62,9 @@ class _Differences:
 
     @cached_property
     def sketch(self) -> Floats:
+        upper, lower = (side[middles(side.size, _STRATA)] for side in (self.upper, self.lower))
         with np.errstate(invalid="ignore"):
-            differences = np.subtract.outer(_middles(self.upper), _middles(self.lower)).ravel()
-        differences.sort()
-        return differences[THINNED // 2 :: THINNED].copy()
+            return thinned(np.subtract.outer(upper, lower).ravel())
 
     def at_most(self, value: float) -> int:
         return int(np.searchsorted(self.upper, self.lower + value, side="right").sum())
@@ -82,10 +81,3 @@ class _Differences:
         mine, partner = spans(partners.first, partners.last)
         differences: Floats = self.upper[partner] - self.lower[mine]
         return differences
-
-
-def _middles(ordered: Floats) -> Floats:
-    """Return the values in the middle of equal parts of a sorted sample."""
-    count = min(ordered.size, _STRATA)
-    middles: Floats = ordered[((2 * np.arange(count) + 1) * ordered.size) // (2 * count)]
-    return middles

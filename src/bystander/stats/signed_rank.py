@@ -9,7 +9,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import THINNED, Contrasts, CountedContrasts, Partners, SortedContrasts, spans
+from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, middles, spans, thinned
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
@@ -66,11 +66,10 @@ def _strata(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     A part paired with itself has half as many pairs as two parts have, so that every second one is taken.
     """
     fewest, most = _STRATA
-    count = min(n, max(fewest, min(most, n // 7)))
-    middles = ((2 * np.arange(count) + 1) * n) // (2 * count)
-    first, second = np.triu_indices(count)
+    places = middles(n, max(fewest, min(most, n // 7)))
+    first, second = pairs_within(places.size)
     kept = (first != second) | (first % 2 == 0)
-    return middles[first[kept]], middles[second[kept]]
+    return places[first[kept]], places[second[kept]]
 
 
 def _averages(d: Floats) -> Floats:
@@ -89,9 +88,7 @@ class _Averages:
     @cached_property
     def sketch(self) -> Floats:
         first, second = _strata(self.ordered.size)
-        averages = (self.ordered[first] + self.ordered[second]) / 2
-        averages.sort()
-        return averages[THINNED // 2 :: THINNED].copy()
+        return thinned((self.ordered[first] + self.ordered[second]) / 2)
 
     # Of a pair whose average is at most a value, one is at most that value itself: half of the places will do.
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Measure, Record
-from bystander.stats import estimates, walsh_contrasts
+from bystander.stats import estimates, median, walsh_contrasts
 from bystander.verdicts.pairs import RowTrials, block_seconds, materials, row_trials
 from bystander.verdicts.readings import readings_of
 
@@ -88,4 +88,4 @@ def _computing(record: Record, pair: RowTrials) -> float:
     rows = pair.reference[~record.trials.failed[pair.reference]]
     with np.errstate(divide="ignore", invalid="ignore"):
         shares = record.column("cpu")[rows] / record.column("elapsed")[rows]
-    return float(np.nanmedian(shares)) if np.isfinite(shares).any() else math.nan
+    return median(shares[np.isfinite(shares)])
