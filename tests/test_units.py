@@ -12,11 +12,13 @@ from bystander.errors import UnitError
 from bystander.units import (
     TIME_UNITS,
     duration_text,
+    listed,
     parse_duration,
     parse_share,
     parse_size,
     quantity_text,
     share_text,
+    shortened,
     size_text,
 )
 
@@ -97,3 +99,19 @@ def test_other_quantities_are_written() -> None:
     assert quantity_text(3.25, "knots") == "3.25 knots"
     assert share_text(0.0340) == "3.4 %"
     assert share_text(0.10) == "10 %"
+
+
+def test_a_name_is_cut_in_its_middle() -> None:
+    """Two ports stay apart, and nothing is longer than it may be."""
+    names = ["year[port=north]", "year[port=south]"]
+
+    assert [shortened(name, 16) for name in names] == names
+    assert [shortened(name, 10) for name in names] == ["year[…rth]", "year[…uth]"]
+    assert [len(shortened(names[0], most)) for most in range(1, 18)] == [*range(1, 17), 16]
+
+
+def test_a_list_is_cut_at_its_end() -> None:
+    """With how many there are besides."""
+    assert listed(["a", "b"], 2) == "a, b"
+    assert listed(["a", "b", "c", "d"], 2) == "a, b and 2 more"
+    assert listed([], 2) == ""

@@ -23,6 +23,7 @@ __all__ = [
     "plain_text",
     "quantity_text",
     "share_text",
+    "shortened",
     "size_text",
 ]
 
@@ -172,6 +173,14 @@ def listed(names: Sequence[str], most: int) -> str:
     """Write the first names, and how many more there are: "north, south and 3 more"."""
     rest = len(names) - most
     return ", ".join(names[:most]) + (f" and {rest} more" if rest > 0 else "")
+
+
+def shortened(name: str, most: int) -> str:
+    """Cut a name in its middle: names of one suite begin alike, and many end alike too."""
+    if len(name) <= most:
+        return name
+    end = (most - 1) // 2
+    return name[: most - 1 - end] + "…" + name[len(name) - end :]
 
 
 def plain_text(text: str) -> str:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from bystander.design.machine import machine_sentences, machine_title
 from bystander.flow.check import Checked
-from bystander.units import counted, duration_text, share_text
+from bystander.units import counted, duration_text, share_text, shortened
 
 __all__ = ["show"]
 
@@ -94,11 +94,11 @@ def _print_table(console: Console, names: list[str], columns: list[Column]) -> N
     if not columns:
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
-    table.add_column("workload", width=_width(names), no_wrap=True, overflow="ellipsis")
+    table.add_column("workload", width=_width(names), no_wrap=True)
     for head, _ in columns:
         table.add_column(head, no_wrap=head != "once")
     for k, name in enumerate(names):
-        table.add_row(name, *(cells[k] for _, cells in columns))
+        table.add_row(shortened(name, _width(names)), *(cells[k] for _, cells in columns))
     console.print(table)
     console.print()
 

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from bystander.cli.console import can_draw
-from bystander.units import quantity_text, share_text
+from bystander.units import quantity_text, share_text, shortened
 from bystander.verdicts import Axis, Decision, Row, Single, change_text, medians_text, shared_axis
 
 __all__ = ["MARKS", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
@@ -72,7 +72,7 @@ def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> N
     fixed = name_width + 9 + _fit([_CHANGE, *changes], 40) + 6 + (32 if wide else 0)
     drawing = max(12, min(48, console.width - fixed))
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("workload", width=name_width, no_wrap=True, overflow="ellipsis")
+    table.add_column("workload", width=name_width, no_wrap=True)
     table.add_column("verdict", width=9, no_wrap=True)
     if wide:
         table.add_column("blocks", width=6, justify="right")
@@ -82,7 +82,7 @@ def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> N
     for row, name, change in zip(rows, names, changes, strict=True):
         middle = [str(row.blocks or "-"), medians_text(row)] if wide else []
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
-        table.add_row(name, verdict, *middle, change, _drawn(row, axis, drawing))
+        table.add_row(shortened(name, name_width), verdict, *middle, change, _drawn(row, axis, drawing))
     table.add_row(*[""] * (5 if wide else 3), Text(_axis_foot(axis, drawing), style="quiet"))
     console.print(table)
 
@@ -146,7 +146,7 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     label = _fit([_OTHER, *(row.measure.label for row in shown)], max(13, min(28, console.width - change - 23)))
     room = 34 if wide else max(8, console.width - label - 9 - change - 6)
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("workload", width=_fit(["workload", *names], room), no_wrap=True, overflow="ellipsis")
+    table.add_column("workload", width=_fit(["workload", *names], room), no_wrap=True)
     table.add_column(_OTHER, width=label, no_wrap=True, overflow="ellipsis")
     table.add_column("verdict", width=9, no_wrap=True)
     table.add_column(_CHANGE, width=change, no_wrap=True)
@@ -154,7 +154,7 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
         table.add_column("medians", no_wrap=True)
     for row, name, text, both in zip(shown, names, changes, medians, strict=True):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
-        table.add_row(name, row.measure.label, verdict, text, *([both] if wide else []))
+        table.add_row(shortened(name, room), row.measure.label, verdict, text, *([both] if wide else []))
     console.print(table)
     return len(shown), len(changed) - len(shown)
 
