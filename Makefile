@@ -13,7 +13,7 @@ demo: $(READY)
 	$(BIN)/bystander demo harbour-office
 
 test: $(READY)
-	$(BIN)/python -m pytest -n 2
+	$(BIN)/python tools/cpu_seconds.py $(BIN)/python -m pytest -n 2
 
 lint: $(READY)
 	$(BIN)/ruff check .
@@ -29,10 +29,11 @@ benchmarks: $(READY)
 validate: $(READY)
 	$(BIN)/python benchmarks/validate.py
 
-# The long form of the kill tests: SIGKILL at random moments, then what is left, then --resume.
+# Long forms of tests: SIGKILL at random moments, then what is left, then --resume; and the demo whole, live.
 KILLS ?= 30
 campaign: $(READY)
-	BYSTANDER_KILLS=$(KILLS) $(BIN)/python -m pytest tests/test_kills.py tests/test_resume.py
+	BYSTANDER_KILLS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py tests/test_resume.py \
+	  tests/test_commands.py::test_the_live_demo_points_the_same_way
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from program import Program
 
 settings.register_profile("bystander", deadline=None, max_examples=60)
 settings.load_profile("bystander")
@@ -27,21 +28,48 @@ def _own_lock(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
         monkeypatch.delenv(name, raising=False)
 
 
+@pytest.fixture(scope="session")
+def loaded() -> Iterator[Program]:
+    """The program, loaded once for many commands."""
+    program = Program()
+    yield program
+    program.close()
+
+
+def _checked(done: subprocess.CompletedProcess[str], code: int) -> subprocess.CompletedProcess[str]:
+    assert done.returncode == code, f"{done.args} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def _environment(variables: dict[str, str]) -> dict[str, str]:
+    return {**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", **variables}
+
+
 @pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Run the installed program in the test's folder; `code` is the exit code that is right."""
+def run(tmp_path: Path, loaded: Program) -> Run:
+    """Run the program in the test's folder; `code` is the exit code that is right."""
 
     def start(
         *words: str, code: int = 0, cwd: Path | None = None, **variables: str
     ) -> subprocess.CompletedProcess[str]:
-        environment = {**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", **variables}
+        return _checked(loaded.run(words, cwd or tmp_path, _environment(variables), 240), code)
+
+    return start
+
+
+@pytest.fixture
+def installed(tmp_path: Path) -> Run:
+    """Run the installed script itself, loading and all; for the main ways of use, and where the start is tested."""
+
+    def start(
+        *words: str, code: int = 0, cwd: Path | None = None, **variables: str
+    ) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(
-            [str(PROGRAM), *words], cwd=cwd or tmp_path, env=environment, capture_output=True, text=True,
+            [str(PROGRAM), *words], cwd=cwd or tmp_path, env=_environment(variables), capture_output=True, text=True,
             stdin=subprocess.DEVNULL, check=False, timeout=240,
         )  # fmt: skip
-        assert done.returncode == code, f"{words} ended with {done.returncode}\n{done.stdout}\n{done.stderr}"
-        assert "Traceback" not in done.stderr
-        return done
+        return _checked(done, code)
 
     return start
 

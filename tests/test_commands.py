@@ -21,6 +21,7 @@ from bystander.flow.demo import lay_out
 
 ROOT = Path(__file__).parents[1]
 SCHEMA = json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))
+LONG = bool(os.environ.get("BYSTANDER_LONG"))  # make campaign
 TRUTHS = tomllib.loads((FILES / "truths.toml").read_text(encoding="utf-8"))
 
 
@@ -53,11 +54,11 @@ def hold_against_truths(document: dict, exactly: bool) -> None:
                 assert other_row["verdict"] in [*truth[other_row["measure"]], *unsure], (name, other_row["measure"])
 
 
-def test_the_recorded_demo_is_decided_as_its_truths_say(run: Run, tmp_path: Path) -> None:
+def test_the_recorded_demo_is_decided_as_its_truths_say(installed: Run, tmp_path: Path) -> None:
     """Exactly: several times faster, a third slower, same, another answer, more memory; all files are there."""
-    done = run("demo", "office", "--recorded")
+    done = installed("demo", "office", "--recorded")
     office = tmp_path / "office"
-    document = verdicts(run, cwd=office)
+    document = verdicts(installed, cwd=office)
     rows = primary(document)
 
     hold_against_truths(document, exactly=True)
@@ -68,15 +69,22 @@ def test_the_recorded_demo_is_decided_as_its_truths_say(run: Run, tmp_path: Path
     assert "harbour-desk" in (office / "review.html").read_text(encoding="utf-8")
     assert "1 with another answer" in done.stdout
     assert max(len(line) for line in done.stdout.splitlines()) <= 80
-    again = run("demo", "office", code=2)
+    again = installed("demo", "office", code=2)
     assert "not empty" in again.stderr
 
 
 @pytest.mark.slow
-def test_the_live_demo_points_the_same_way(run: Run, tmp_path: Path) -> None:
-    """A real observation here agrees with the truths by direction, and is complete."""
-    run("demo", "office")
-    document = verdicts(run, cwd=tmp_path / "office")
+def test_the_live_demo_points_the_same_way(installed: Run, tmp_path: Path) -> None:
+    """A real observation here agrees with the truths by direction, and is complete.
+
+    Here in 10 blocks; in the long form by `bystander demo` as it stands.
+    """
+    if LONG:
+        installed("demo", "office")
+    else:
+        lay_out(tmp_path / "office")
+        installed("observe", "--blocks", "10", cwd=tmp_path / "office")
+    document = verdicts(installed, cwd=tmp_path / "office")
 
     assert document["complete"]
     hold_against_truths(document, exactly=False)
@@ -103,11 +111,11 @@ def test_the_demo_can_show_failures(run: Run, tmp_path: Path) -> None:
     assert "do not go together" in run("demo", "other", "--recorded", "--with-failures", code=2).stderr
 
 
-def test_one_command_is_timed_without_a_study(run: Run, tmp_path: Path) -> None:
+def test_one_command_is_timed_without_a_study(installed: Run, tmp_path: Path) -> None:
     """One arm, ten blocks, a distribution, and how to add a comparison."""
-    done = run("observe", "--", "sh", "-c", "echo '{x}'; sleep 0.01")
-    said = run("decide").stdout
-    (alone, *_) = verdicts(run)["arms_alone"]
+    done = installed("observe", "--", "sh", "-c", "echo '{x}'; sleep 0.01")
+    said = installed("decide").stdout
+    (alone, *_) = verdicts(installed)["arms_alone"]
 
     assert "median" in done.stdout
     assert "--arm before='...' --arm after='...'" in said
@@ -128,12 +136,12 @@ def test_two_commands_are_compared_without_a_study(run: Run) -> None:
     assert row["ratio"] > 2
 
 
-def test_a_study_is_observed_as_planned(run: Run, study: Path) -> None:
+def test_a_study_is_observed_as_planned(installed: Run, study: Path) -> None:
     """Every trial of the plan is there once, in the order that the seed gives; answers are compared."""
-    done = run("observe")
-    readings = run("records", "export").stdout.splitlines()
+    done = installed("observe")
+    readings = installed("records", "export").stdout.splitlines()
     rows = [line.split(",") for line in readings[1:] if ",elapsed," in line]
-    document = verdicts(run)
+    document = verdicts(installed)
 
     assert "another answer" in done.stdout
     assert len({tuple(row[:3]) for row in rows}) == len(rows) == 2 * 2 * 7
@@ -549,10 +557,10 @@ def test_a_closed_pipe_is_no_traceback(run: Run, tmp_path: Path) -> None:
     assert "Traceback" not in done.stderr
 
 
-def test_the_version_is_the_packages(run: Run) -> None:
+def test_the_version_is_the_packages(installed: Run) -> None:
     """`--version` prints it; without a command the help is shown."""
-    assert run("--version").stdout.strip() == f"bystander {bystander.__version__}"
-    assert "demo" in run(code=2).stdout + run(code=2).stderr
+    assert installed("--version").stdout.strip() == f"bystander {bystander.__version__}"
+    assert "demo" in installed(code=2).stdout + installed(code=2).stderr
 
 
 def test_steps_around_trials_are_run_and_not_timed(run: Run, tmp_path: Path) -> None:
