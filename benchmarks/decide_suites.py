@@ -34,6 +34,7 @@ def suite(workloads: int, blocks: int, measures: int) -> Record:
     trials = Trials(
         w, a, b, np.stack([place, 1 - place], axis=2).ravel(), np.zeros(n, np.int64), np.full(n, np.nan),
         np.exp(rng.normal(0, 0.05, (n, measures))), np.full(n, -1), np.full(n, np.nan), np.zeros(n, np.int64),
+        np.zeros(n, np.int64),
     )  # fmt: skip
     study = Study(
         "suite", (Arm("before"), Arm("after")), tuple(Workload(f"w{i}", f"w{i}", "") for i in range(workloads)),

@@ -94,7 +94,7 @@ def record(
     n = w.size
     trials = Trials(
         w, a, b, order, np.zeros(n, np.int64), np.full(n, np.nan), readings, np.full(n, -1), np.zeros(n),
-        np.zeros(n, np.int64),
+        np.zeros(n, np.int64), np.zeros(n, np.int64),
     )  # fmt: skip
     study = Study(
         "validation", (Arm("before"), Arm("after")), tuple(Workload(f"w{i}", f"w{i}", "") for i in range(workloads)),

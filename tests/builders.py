@@ -62,13 +62,13 @@ def made_record(
                 others = [more[name][workload][arm][block] for name in names[1:]] if more else []
                 rows.append(
                     (w, a, block if paired else -1, order, int(status) if bad else 0, limit_s if cut else np.nan,
-                     (answers or {}).get((workload, arm), 0), 1e9 + block, [value, *others])
+                     (answers or {}).get((workload, arm), 0), 1e9 + block + order / 100, [value, *others])
                 )  # fmt: skip
     columns = list(zip(*rows, strict=True))
     integers = [np.array(column, dtype=np.int64) for column in columns[:5]]
     trials = Trials(
         *integers, np.array(columns[5]), np.array(columns[8], dtype=float).reshape(len(rows), -1),
-        np.array(columns[6]), np.array(columns[7]), np.zeros(len(rows), dtype=np.int64),
+        np.array(columns[6]), np.array(columns[7]), *(np.zeros(len(rows), dtype=np.int64) for _ in range(2)),
     )  # fmt: skip
     study = Study(
         name="made up",

@@ -63,7 +63,7 @@ def test_the_recorded_demo_is_decided_as_its_truths_say(installed: Run, tmp_path
 
     hold_against_truths(document, exactly=True)
     assert rows["berths"]["verdict"] == rows["start"]["verdict"] == "same"
-    assert 0.2 < rows["year[port=north]"]["ratio"] < 0.4
+    assert 0.2 < rows["year:port=north"]["ratio"] < 0.4
     assert 1.2 < rows["gauge"]["ratio"] < 1.45
     assert rows["gauge"]["relevance"] == "beyond"
     assert "harbour-desk" in (office / "review.html").read_text(encoding="utf-8")
@@ -278,9 +278,9 @@ def test_workloads_are_chosen_by_pattern(run: Run, tmp_path: Path) -> None:
     run("demo", "office", "--recorded")
     office = tmp_path / "office"
     for words, names in (
-        (("year*",), {"year[port=north]", "year[port=south]"}),
-        (("year",), {"year[port=north]", "year[port=south]"}),
-        (("year[port=south]", "s?art"), {"year[port=south]", "start"}),
+        (("year*",), {"year:port=north", "year:port=south"}),
+        (("year",), {"year:port=north", "year:port=south"}),
+        (("year:port=south", "s?art"), {"year:port=south", "start"}),
     ):
         options = [part for word in words for part in ("--only", word)]
         assert set(primary(verdicts(run, *options, cwd=office))) == names
@@ -304,7 +304,7 @@ def test_the_archive_is_cared_for(run: Run, study: Path, tmp_path: Path) -> None
     assert "no record" in run("records", "remove", "two-commands-1", "--yes", code=2).stderr
     assert json.loads(run("records", "size", "--json").stdout)["readings_bytes"]["two-commands-2"] > 0
     assert "now" in run("records", "compact").stdout
-    assert "1 records" in run("records", "mend", "--to", "mended.sqlite").stdout
+    assert "1 record " in run("records", "mend", "--to", "mended.sqlite").stdout
     assert set(primary(verdicts(run, "--archive", "mended.sqlite"))) == {"say", "wait"}
     assert "there already" in run("records", "mend", "--to", "mended.sqlite", code=1).stderr
 
@@ -402,11 +402,11 @@ def test_records_travel_between_archives(run: Run, study: Path, tmp_path: Path) 
 
 def test_timings_of_any_source_are_imported(run: Run, tmp_path: Path) -> None:
     """A CSV of another program's timings is decided like any record; an unknown reference is asked for."""
-    lines = ["workload,arm,block,order,measure,value,unit"]
+    lines = ["workload,arm,block,order,measure,value,unit,start"]
     for block in range(12):
         lines += [
-            f"w,one,{block},{block % 2},elapsed,{100 + block},ms",
-            f"w,two,{block},{1 - block % 2},elapsed,{150 + block},ms",
+            f"w,one,{block},{block % 2},elapsed,{100 + block},ms,{60 * block + block % 2}",
+            f"w,two,{block},{1 - block % 2},elapsed,{150 + block},ms,{60 * block + 1 - block % 2}",
         ]
     (tmp_path / "t.csv").write_text("\n".join(lines), encoding="utf-8")
 

@@ -81,7 +81,7 @@ def test_long_names_are_shortened_and_the_rest_stays() -> None:
 
 def test_a_long_label_shortens_the_name_and_never_a_number() -> None:
     """At 80 columns beside the longest label the change of every other measure is whole."""
-    name = "year[port=north]x"
+    name = "year:port=northx"
     readings = {name: {"before": noisy(20, 0.36, 0.02, 1), "after": noisy(20, 0.1, 0.02, 2)}}
     more = {
         "cpu": {name: {"before": noisy(20, 0.36, 0.02, 3), "after": noisy(20, 0.1, 0.02, 4)}},

@@ -170,7 +170,7 @@ def test_a_block_takes_as_long_as_its_trials() -> None:
     record = made_record({"w": {"before": [1.0] * 9, "after": [5.0] * 9}})
     record = replace(record, trials=replace(trials, started_s=starts))
 
-    assert block_seconds(record, row_trials(record.trials, 1, 1)[0]) == pytest.approx(6.0)
+    assert block_seconds(record, row_trials(record, 1)[0]) == pytest.approx(6.0)
 
 
 def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:

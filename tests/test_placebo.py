@@ -156,7 +156,8 @@ answer = "output"
         git("init", "-q")  # type: ignore[operator]
     said = " ".join(run("observe", "--quiet").stdout.split())
     document = json.loads(run("decide", "--json").stdout)
-    gate = run("decide", "--gate", "slower").stderr
+    gate = run("decide", "--gate", "slower", code=1).stderr
+    assert run("decide", "--gate", "slower,tainted", code=3)
     run("report", "--to", "r.md")
     run("report", "--to", "r.html")
 

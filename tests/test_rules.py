@@ -14,8 +14,8 @@ from bystander.verdicts.rules import Case, outcome
 
 WELL = ArmSide(20, 0, 1.0)
 CASE = Case(
-    reference=WELL, candidate=WELL, silent_arm=None, read=True, fails_more=1.0, p=0.5, q=0.9, e=0.5, q_e=0.9, leans=1,
-    first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
+    reference=WELL, candidate=WELL, silent_arm=None, apart=0, read=True, fails_more=1.0, p=0.5, q=0.9, e=0.5,
+    q_e=0.9, leans=1, first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
     accepted=3, accepted_same=4, words=("slower", "faster"),
 )  # fmt: skip
 
@@ -23,6 +23,7 @@ CASE = Case(
 @pytest.mark.parametrize(
     ("change", "verdict", "error", "code"),
     [
+        ({"apart": 9, "silent_arm": "after"}, "unclear", 0.05, "hours-apart"),
         ({"silent_arm": "after"}, "unclear", 0.05, "no-trials"),
         ({"reference": ArmSide(20, 20, 1.0)}, "failed", 0.05, "reference-failed"),
         ({"candidate": ArmSide(20, 20, 1.0)}, "failed", 0.05, "all-failed"),

@@ -74,7 +74,7 @@ def test_a_study_is_read_with_units_and_inputs() -> None:
     north, south, start = study.workloads
 
     assert (study.margin, study.risk, study.blocks, study.measure, study.seed) == (0.02, 0.01, 12, "cpu", 4)
-    assert [w.name for w in study.workloads] == ["year[port=north]", "year[port=south]", "start"]
+    assert [w.name for w in study.workloads] == ["year:port=north", "year:port=south", "start"]
     assert (north.limit_s, north.answer, north.weight, dict(north.settings)) == (
         30,
         "output",

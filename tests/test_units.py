@@ -103,11 +103,11 @@ def test_other_quantities_are_written() -> None:
 
 def test_a_name_is_cut_in_its_middle() -> None:
     """Two ports stay apart, and nothing is longer than it may be."""
-    names = ["year[port=north]", "year[port=south]"]
+    names = ["year:port=north", "year:port=south"]
 
     assert [shortened(name, 16) for name in names] == names
-    assert [shortened(name, 10) for name in names] == ["year[…rth]", "year[…uth]"]
-    assert [len(shortened(names[0], most)) for most in range(1, 18)] == [*range(1, 17), 16]
+    assert [shortened(name, 10) for name in names] == ["year:…orth", "year:…outh"]
+    assert [len(shortened(names[0], most)) for most in range(1, 18)] == [*range(1, 16), 15, 15]
 
 
 def test_a_list_is_cut_at_its_end() -> None:

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from bystander.design import Record, Status
 from bystander.errors import UsageError
 from bystander.exchange import read_readings_csv
-from bystander.verdicts import Options, Row, decide, failure_sentence, gate, gate_words, row_sentence
+from bystander.verdicts import GateAsk, Options, Row, decide, failure_sentence, gate, gate_words, row_sentence
 from bystander.verdicts.types import Decision
 
 DATA = Path(__file__).parent / "data"
@@ -228,13 +228,13 @@ def test_the_gate_holds_the_whole_suite() -> None:
     """The gate looks by Holm: it finds a clear regression, ignores what lies within the margin, and knows its words."""
     slow, fast = decide(compared(1.3)), decide(compared(0.7))
 
-    assert [r.workload for r in gate(slow, gate_words("slower,failed")).found] == ["year"]
-    assert gate(fast, gate_words("slower,failed")).found == ()
-    assert gate(fast, gate_words("faster")).found
+    assert gate(slow, GateAsk(gate_words("slower,failed"))).found == (("slower", "year"),)
+    assert gate(fast, GateAsk(gate_words("slower,failed"))).found == ()
+    assert gate(fast, GateAsk(gate_words("faster"))).found
     loose = decide(compared(1.3, paired=False, origin="imported"))
-    assert gate(loose, ["slower"]).found == ()
-    assert gate(loose, ["slower"]).left_out
-    assert gate(loose, ["slower"], unrandomised=True).found
+    assert gate(loose, GateAsk(("slower",))).found == ()
+    assert gate(loose, GateAsk(("slower",))).left_out
+    assert gate(loose, GateAsk(("slower",), also_unrandomised=True)).found
     with pytest.raises(UsageError, match='"slow" is nothing'):
         gate_words("slow")
 

@@ -7,8 +7,10 @@ from collections.abc import Sequence
 __all__ = [
     "ArchiveError",
     "ArmError",
+    "BudgetError",
     "BystanderError",
     "DataError",
+    "GateError",
     "LauncherError",
     "MachineBusyError",
     "StudyError",
@@ -50,6 +52,14 @@ class DataError(UsageError):
 
 class UnknownRecordError(UsageError):
     """The archive has no such record."""
+
+
+class BudgetError(BystanderError):
+    """The time that is given could show nothing."""
+
+
+class GateError(BystanderError):
+    """What a gate is asked could not be told, whatever came out."""
 
 
 class ArmError(BystanderError):

@@ -164,9 +164,9 @@ def quantity_text(value: float, unit: str, significant: int = 3) -> str:
     return f"{number} {unit}" if unit not in ("", "1") else number
 
 
-def counted(count: int, word: str) -> str:
-    """Write a number of things: "1 block", "2 blocks"."""
-    return f"{count} {word}{'' if count == 1 else 's'}"
+def counted(count: int, word: str, several: str = "") -> str:
+    """Write a number of things: "1 block", "2 blocks"; `several` where an s does not make the plural."""
+    return f"{count} {word if count == 1 else several or word + 's'}"
 
 
 def listed(names: Sequence[str], most: int) -> str:

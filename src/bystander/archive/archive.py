@@ -9,8 +9,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from bystander.archive.place import refuse_network, refuse_read_only
-from bystander.archive.reader import Reader
+from bystander.archive.place import refuse_long, refuse_network, refuse_read_only
+from bystander.archive.reader import EndedEarly, Reader
 from bystander.archive.versions import SCHEMA
 from bystander.design import Record, RecordHead, Timeline
 from bystander.errors import ArchiveError
@@ -44,6 +44,7 @@ class Archive:
         if not path.exists() and not create:
             raise ArchiveError(f"there is no archive {path}; bystander observe makes one")
         refuse_network(path.resolve())
+        refuse_long(path)
         if create:
             refuse_read_only(path)
         try:
@@ -65,8 +66,9 @@ class Archive:
         if found < SCHEMA:
             from bystander.archive.engine import migrate, open_engine
 
-            refuse_read_only(self.path)
-            migrate(open_engine(self.path), found)
+            if not self._reader.is_copy:
+                refuse_read_only(self.path)
+            migrate(open_engine(self._reader.open), found)
 
     def __enter__(self) -> Archive:
         return self
@@ -105,6 +107,16 @@ class Archive:
         from bystander.archive.writer import begin_record
 
         return begin_record(self._connection, head)
+
+    def note_early_end(self, study: str, why: str) -> None:
+        """Write down that an observation ended before its first trial, and why."""
+        from bystander.archive.care import add_early_end
+
+        add_early_end(self._connection, study, why)
+
+    def ended_early(self) -> list[EndedEarly]:
+        """Return the observations that ended before their first trial, the oldest first."""
+        return self._reader.ended_early()
 
     def resume(self, head: RecordHead, machine: Mapping[str, Any]) -> RecordWriter:
         """Return the writer of a record that was not finished; its half blocks are void from now on."""

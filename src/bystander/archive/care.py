@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import time
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,10 +13,10 @@ from sqlalchemy import Connection, Table, select
 
 from bystander.archive.engine import atomic, migrate, open_engine
 from bystander.archive.place import refuse_read_only
-from bystander.archive.schema import tables
+from bystander.archive.schema import allow_doubles, forbid_doubles, tables
 from bystander.errors import ArchiveError
 
-__all__ = ["Mended", "add_note", "compact", "mend", "remove_record"]
+__all__ = ["Mended", "add_early_end", "add_note", "compact", "mend", "remove_record"]
 
 _T = tables.tables
 _BEYOND = 1_000_000  # rows of a table are looked for up to here behind a damaged place
@@ -29,6 +30,12 @@ def add_note(connection: Connection, uuid: str, text: str) -> None:
         kept = connection.execute(select(record.c.notes).where(record.c.uuid == uuid)).scalar_one()
         notes = json.dumps([*json.loads(kept), text])
         connection.execute(record.update().where(record.c.uuid == uuid).values(notes=notes))
+
+
+def add_early_end(connection: Connection, study: str, why: str) -> None:
+    """Write down that an observation ended before its first trial."""
+    with atomic(connection):
+        connection.execute(_T["ended_early"].insert().values(wall_s=time.time(), study=study, why=why))
 
 
 def remove_record(connection: Connection, uuid: str) -> None:
@@ -79,17 +86,32 @@ def compact(path: Path) -> tuple[int, int]:
 
 @dataclass(frozen=True)
 class Mended:
-    """What was saved: rows by table, and stretches of rows that could not be read."""
+    """What was saved.
+
+    Attributes
+    ----------
+    rows : dict
+        By table.
+    gaps : int
+        Stretches of rows that could not be read.
+    doubles : int
+        Trials of blocks that had run twice: kept, but void.
+    orphans : int
+        Rows that belonged to nothing any more, which were left behind.
+    """
 
     rows: dict[str, int]
     gaps: int
+    doubles: int = 0
+    orphans: int = 0
 
 
 def mend(damaged: Path, target: Path) -> Mended:
     """Copy every row that can be read from a damaged archive into a new one.
 
     Rows are read one after another by their number; where a page is damaged, reading goes on behind it.
-    Rows whose parents were lost are kept, but no longer belong to a record that can be shown.
+    Of a block that ran twice the first whole attempt counts, and the other is void. Rows whose parents were
+    lost are left behind. No record that was mended is ever resumed.
 
     Raises
     ------
@@ -98,7 +120,10 @@ def mend(damaged: Path, target: Path) -> Mended:
     """
     if target.exists():
         raise ArchiveError(f"{target} is there already; name another file")
-    migrate(open_engine(target), 0)
+    engine = open_engine(target)
+    migrate(engine, 0)
+    with engine.connect() as connection, atomic(connection):
+        allow_doubles(connection)
     rows, gaps = {}, 0
     with (
         closing(sqlite3.connect(f"file:{damaged}?mode=ro", uri=True)) as source,
@@ -113,7 +138,44 @@ def mend(damaged: Path, target: Path) -> Mended:
     if not rows["record"]:
         target.unlink()
         raise ArchiveError(f"nothing can be read from {damaged}; it holds no record that is whole")
-    return Mended(rows, gaps)
+    with engine.connect() as connection, atomic(connection):
+        doubles, orphans = _cured(connection)
+        forbid_doubles(connection)
+    return Mended(rows, gaps, doubles, orphans)
+
+
+_BELONGS = (  # child, parent and the column that names it, from the top down
+    ("machine", "record", "record_id"), ("block", "record", "record_id"), ("attempt", "block", "block_id"),
+    ("trial", "attempt", "attempt_id"), ("samples", "trial", "trial_id"), ("timeline", "trial", "trial_id"),
+    ("trial_array", "record", "record_id"), ("samples", "trial_array", "array_id"),
+    ("timeline", "trial_array", "array_id"), ("look", "record", "record_id"),
+    ("machine_state", "machine", "machine_id"),
+)  # fmt: skip
+
+
+def _cured(connection: Connection) -> tuple[int, int]:
+    """Void what ran twice, remove what belongs to nothing, and mark every record; return trials and rows concerned."""
+    run = connection.exec_driver_sql
+    orphans = 0
+    for child, parent, key in _BELONGS:
+        lost = f"{key} IS NOT NULL AND {key} NOT IN (SELECT id FROM {parent})"
+        orphans += run(f"DELETE FROM {child} WHERE {lost}").rowcount
+    doubled = run(
+        "SELECT id, attempt_id FROM trial WHERE id NOT IN (SELECT MIN(id) FROM trial GROUP BY attempt_id, arm) "
+        "ORDER BY id"
+    ).all()
+    for trial, attempt in doubled:  # each into a void attempt of its own: it is kept, and never paired
+        run(
+            "INSERT INTO attempt (block_id, number, machine_id, state, conditions) SELECT block_id, "
+            "(SELECT MAX(number) + 1 FROM attempt AS other WHERE other.block_id = attempt.block_id), machine_id, "
+            "'void', conditions FROM attempt WHERE id = ?", (attempt,),
+        )  # fmt: skip
+        run("UPDATE trial SET attempt_id = last_insert_rowid() WHERE id = ?", (trial,))
+    again = "state = 'whole' AND id NOT IN (SELECT MIN(id) FROM attempt WHERE state = 'whole' GROUP BY block_id)"
+    void = run(f"SELECT COUNT(*) FROM trial WHERE attempt_id IN (SELECT id FROM attempt WHERE {again})").scalar_one()
+    run(f"UPDATE attempt SET state = 'void' WHERE {again}")
+    run("UPDATE record SET provenance = 'mended' WHERE provenance = ''")
+    return len(doubled) + int(void), orphans
 
 
 def _columns(source: sqlite3.Connection, table: Table) -> list[str]:

@@ -16,7 +16,7 @@ from bystander.design import Record, RecordHead, Timeline, Trials
 
 __all__ = ["Rowed", "assembled"]
 
-_WHOLE_COLUMNS = ("workload", "arm", "block", "order", "status", "details")
+_WHOLE_COLUMNS = ("workload", "arm", "block", "order", "status", "details", "machine")
 _REAL_COLUMNS = ("limit_s", "started_s")
 
 
@@ -102,6 +102,7 @@ def _observed(rows: Rowed, width: int) -> _Part:
     place = dict(zip(trials[0].keys(), by_column, strict=True))
     at = {trial: row for row, trial in enumerate(place["id"])}
     columns = {name: np.array(place[name], dtype=np.int64) for name in _WHOLE_COLUMNS}
+    columns["machine"] = np.unique(columns["machine"], return_inverse=True)[1].astype(np.int64)
     columns |= {name: np.array(place[name], dtype=np.float64) for name in _REAL_COLUMNS}
     return _Part(
         columns,
@@ -126,6 +127,7 @@ def _imported(row: sqlite3.Row, rows: Rowed, width: int) -> _Part:
         "order": _unpacked(row["orders"], "<i8"),
         "status": _unpacked(row["statuses"], "<i8"),
         "details": _unpacked(row["details"], "<i8"),
+        "machine": _unpacked(row["machines"], "<i8") if row["machines"] else np.zeros(row["trials"], dtype=np.int64),
         "limit_s": _unpacked(row["limits_s"]),
         "started_s": _unpacked(row["started_s"]),
     }

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bystander.errors import ArchiveError
 
-__all__ = ["refuse_network", "refuse_read_only"]
+__all__ = ["refuse_long", "refuse_network", "refuse_read_only"]
 
 # A lock that only pretends to lock, or a sync that only pretends to sync, loses readings.
 _NETWORK = {
@@ -41,6 +41,18 @@ def refuse_network(path: Path, mounts: str | None = None) -> None:
         raise ArchiveError(
             f"{path} lies on a network file system ({kind}), where its locks cannot be trusted; "
             "point --archive or BYSTANDER_ARCHIVE to a local disk"
+        )
+
+
+_LONGEST_PATH = 500  # bytes; SQLite takes 512, its log and shared memory have longer names
+
+
+def refuse_long(path: Path) -> None:
+    """Raise ArchiveError when the path is too long for the database."""
+    if (length := len(os.fsencode(path.resolve()))) > _LONGEST_PATH:
+        raise ArchiveError(
+            f"the path of the archive is too long for its database: {length} bytes, {_LONGEST_PATH} at most; "
+            f"--archive names a shorter one ({path.resolve()})"
         )
 
 

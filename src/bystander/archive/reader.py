@@ -10,18 +10,19 @@ import json
 import os
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 from bystander.archive.columns import Rowed, assembled
+from bystander.archive.readonly import ReadOnlyCopy
 from bystander.archive.timelines import unpacked_timeline
-from bystander.design import ArmState, LookTaken, Measure, Record, RecordHead, Study, Timeline, from_plain
+from bystander.design import ArmState, LookTaken, Measure, Record, RecordHead, Study, Timeline, from_plain, renamed
 from bystander.errors import ArchiveError, UnknownRecordError
 
-__all__ = ["Reader"]
+__all__ = ["EndedEarly", "Reader"]
 
 Rows = Sequence[sqlite3.Row]
 
@@ -64,11 +65,21 @@ FROM record ORDER BY record.id
 """
 _TRIALS = """
 SELECT block.workload, trial.arm, block.number AS block, trial."order", trial.status, trial.detail AS details,
-       trial.limit_s, trial.started_wall_s AS started_s, trial.readings, trial.answer, trial.excerpt, trial.id
+       trial.limit_s, attempt.machine_id AS machine, trial.started_wall_s AS started_s,
+       trial.readings, trial.answer, trial.excerpt, trial.id
 FROM block JOIN attempt ON attempt.block_id = block.id JOIN trial ON trial.attempt_id = attempt.id
 WHERE block.record_id = ? AND attempt.state IN ('whole', ?)
 ORDER BY trial.id
 """
+
+
+@dataclass(frozen=True)
+class EndedEarly:
+    """An observation that left no record: when (since 1970), of which study, and why, in a sentence."""
+
+    wall_s: float
+    study: str
+    why: str
 
 
 class Reader:
@@ -76,14 +87,27 @@ class Reader:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        # In a folder that cannot be written SQLite has no place for its shared memory; nobody else writes there.
-        how = "" if os.access(path.parent, os.W_OK) else "?immutable=1"
-        self._connection = sqlite3.connect(f"file:{quote(str(path.resolve()))}{how}", timeout=20, uri=True)
+        self._copy: ReadOnlyCopy | None = None
+        self.open = path
+        how = ""
+        if not os.access(path.parent, os.W_OK):
+            # There SQLite has no place for its shared memory. What is still in the log of a killed observation it
+            # would not see either: then a private copy is read, which can also be brought up to date.
+            self._copy = ReadOnlyCopy.of(path)
+            self.open, how = (self._copy.path, "") if self._copy else (path, "?immutable=1")
+        self._connection = sqlite3.connect(f"file:{quote(str(self.open.resolve()))}{how}", timeout=20, uri=True)
         self._connection.row_factory = sqlite3.Row
+
+    @property
+    def is_copy(self) -> bool:
+        """Whether a private copy is read, since the archive lies where nothing can be written."""
+        return self._copy is not None
 
     def close(self) -> None:
         """Give the connection back."""
         self._connection.close()
+        if self._copy:
+            self._copy.remove()
 
     def schema(self) -> int:
         """Return the number of the newest migration that was applied, 0 for an empty file."""
@@ -101,6 +125,10 @@ class Reader:
             raise ArchiveError(
                 f"the archive {self.path} cannot be read: {error}; bystander records mend saves what is whole in it"
             ) from error
+
+    def ended_early(self) -> list[EndedEarly]:
+        """Return the observations that ended before their first trial, the oldest first."""
+        return [EndedEarly(**dict(row)) for row in self._rows("SELECT wall_s, study, why FROM ended_early ORDER BY id")]
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
@@ -178,8 +206,10 @@ class Reader:
             origin=row["origin"],
             state=row["state"],
             started_wall_s=row["started_wall_s"],
-            study=from_plain(Study, json.loads(row["study"])),
+            study=renamed(from_plain(Study, json.loads(row["study"]))),
             study_folder=row["study_folder"],
+            study_file=row["study_file"],
+            provenance=row["provenance"],
             arms=tuple(from_plain(ArmState, state) for state in texts("arm", "state")),
             workload_keys=tuple(workload["key"] for workload in described("workload")),
             measures=tuple(from_plain(Measure, measure) for measure in texts("measure", "description")),

@@ -18,9 +18,12 @@ from sqlalchemy import (
     Text,
     UniqueConstraint,
     inspect,
+    text,
 )
 
-__all__ = ["MIGRATIONS", "tables"]
+from bystander.errors import ArchiveError
+
+__all__ = ["MIGRATIONS", "allow_doubles", "forbid_doubles", "tables"]
 
 tables = MetaData()
 
@@ -42,6 +45,8 @@ Table(
     Column("ended_wall_s", Float),
     Column("study", Text, nullable=False),  # JSON, as it was read
     Column("study_folder", Text, nullable=False),
+    Column("study_file", Text, nullable=False, server_default=""),  # its name there; "" without a file
+    Column("provenance", String, nullable=False, server_default=""),  # "" observed here, "imported", "mended", "merged"
     Column("seed", Integer, nullable=False),
     Column("notes", Text, nullable=False),  # JSON list of sentences
     Column("version", String, nullable=False),
@@ -106,6 +111,7 @@ Table(
     Column("state", String, nullable=False),  # "open" until its last trial ended, then "whole"; or "void"
     Column("conditions", Text),  # JSON: what was drawn for this block, alike for all its arms
     UniqueConstraint("block_id", "number"),
+    Index("whole_attempt", "block_id", unique=True, sqlite_where=text("state = 'whole'")),  # one of a block
 )
 Table(
     "trial",
@@ -124,6 +130,7 @@ Table(
     Column("excerpt", Text),
     Column("readings", LargeBinary, nullable=False),  # little-endian float64, one per measure, NaN for none
     Index("trial_by_attempt", "attempt_id"),
+    Index("trial_of_arm", "attempt_id", "arm", unique=True),
 )
 Table(
     "trial_array",  # imported trials: one row per workload and arm, arrays of one length, little-endian
@@ -141,6 +148,7 @@ Table(
     Column("started_s", LargeBinary, nullable=False),  # float64, NaN for none
     Column("readings", LargeBinary, nullable=False),  # float64, row by row, one per measure, NaN for none
     Column("texts", Text, nullable=False),  # JSON: answers and excerpts by row
+    Column("machines", LargeBinary),  # int64: which of its machines, counted from 0; none for one machine
 )
 Table(
     "samples",  # all values of a trial and measure whose reading is their median
@@ -176,6 +184,14 @@ Table(
     Column("outcome", String, nullable=False),
     UniqueConstraint("record_id", "workload", "arm", "blocks"),
 )
+Table(
+    "ended_early",  # observations that ended before their first trial, and so left no record
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("wall_s", Float, nullable=False),
+    Column("study", Text, nullable=False),  # its name, "" where it could not be read
+    Column("why", Text, nullable=False),
+)
 
 
 def _first(connection: Connection) -> None:
@@ -198,4 +214,58 @@ def _fourth(connection: Connection) -> None:
     tables.tables["look"].create(connection, checkfirst=True)
 
 
-MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second, _third, _fourth)
+# What belongs to nothing cannot be written, whoever writes: foreign keys hold only on connections that ask for it.
+_PARENTS = (("block", "record", "record_id"), ("attempt", "block", "block_id"), ("trial", "attempt", "attempt_id"))
+_INDEXES = {
+    "whole_attempt": "ON attempt (block_id) WHERE state = 'whole'",
+    "trial_of_arm": "ON trial (attempt_id, arm)",
+}
+_DOUBLES = (
+    "SELECT 1 FROM attempt WHERE state = 'whole' GROUP BY block_id HAVING COUNT(*) > 1 LIMIT 1",
+    "SELECT 1 FROM trial GROUP BY attempt_id, arm HAVING COUNT(*) > 1 LIMIT 1",
+    *(f"SELECT 1 FROM {child} WHERE {key} NOT IN (SELECT id FROM {parent}) LIMIT 1" for child, parent, key in _PARENTS),
+)
+
+
+def forbid_doubles(connection: Connection) -> None:
+    """Let the file itself refuse two whole attempts of a block, two trials of an arm in an attempt, and orphans."""
+    for name, where in _INDEXES.items():
+        connection.exec_driver_sql(f"CREATE UNIQUE INDEX IF NOT EXISTS {name} {where}")
+    for child, parent, key in _PARENTS:
+        connection.exec_driver_sql(
+            f"CREATE TRIGGER IF NOT EXISTS {child}_has_{parent} BEFORE INSERT ON {child} "
+            f"WHEN NOT EXISTS (SELECT 1 FROM {parent} WHERE id = NEW.{key}) "
+            f"BEGIN SELECT RAISE(ABORT, 'its {parent} is missing'); END"
+        )
+
+
+def allow_doubles(connection: Connection) -> None:
+    """Lift that for a while, to copy what a damaged file holds before it is cured."""
+    for name in _INDEXES:
+        connection.exec_driver_sql(f"DROP INDEX IF EXISTS {name}")
+    for child, parent, _ in _PARENTS:
+        connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {child}_has_{parent}")
+
+
+def _fifth(connection: Connection) -> None:
+    """Where records are from, which file their study was, and what cannot be: doubles and orphans."""
+    if any(connection.exec_driver_sql(query).first() for query in _DOUBLES):
+        raise ArchiveError(
+            f"the archive {connection.engine.url.database} holds blocks that ran twice, or trials that belong to "
+            "nothing; bystander records mend saves each of them once"
+        )
+    columns = {column["name"] for column in inspect(connection).get_columns("record")}
+    for name in ("study_file", "provenance"):
+        if name not in columns:
+            connection.exec_driver_sql(f"ALTER TABLE record ADD COLUMN {name} VARCHAR NOT NULL DEFAULT ''")
+    if "machines" not in {column["name"] for column in inspect(connection).get_columns("trial_array")}:
+        connection.exec_driver_sql("ALTER TABLE trial_array ADD COLUMN machines BLOB")
+    # An observation writes trial by trial; arrays are only ever imported.
+    connection.exec_driver_sql(
+        "UPDATE record SET provenance = 'imported' WHERE id IN (SELECT record_id FROM trial_array)"
+    )
+    tables.tables["ended_early"].create(connection, checkfirst=True)
+    forbid_doubles(connection)
+
+
+MIGRATIONS: tuple[Callable[[Connection], None], ...] = (_first, _second, _third, _fourth, _fifth)

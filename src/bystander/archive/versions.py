@@ -2,4 +2,4 @@
 
 __all__ = ["SCHEMA"]
 
-SCHEMA = 4
+SCHEMA = 5

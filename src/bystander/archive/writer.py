@@ -55,6 +55,7 @@ def begin_record(connection: Connection, head: RecordHead) -> tuple[RecordWriter
     row = {
         "uuid": head.uuid, "origin": head.origin, "state": "running", "started_wall_s": head.started_wall_s,
         "study": json.dumps(plain(head.study)), "study_folder": head.study_folder, "seed": head.study.seed or 0,
+        "study_file": head.study_file, "provenance": head.provenance,
         "notes": json.dumps(list(head.notes)), "version": head.version,
     }  # fmt: skip
     described: tuple[tuple[str, Sequence[Any], Callable[[Any], dict[str, str]]], ...] = (
@@ -260,5 +261,6 @@ class RecordWriter:
             "limits_s": packed(array.limit_s),
             "started_s": packed(array.started_s),
             "readings": packed(array.readings),
+            "machines": packed(array.machine, "<i8"),
             "texts": json.dumps({"answers": dict(array.answers), "excerpts": dict(array.excerpts)}),
         }

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from typing import Any
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.text import Text
@@ -11,7 +12,10 @@ from rich.theme import Theme
 
 from bystander.units import plain_text
 
-__all__ = ["STYLES", "can_draw", "errors", "output", "warn"]
+if TYPE_CHECKING:
+    from bystander.design import RecordHead
+
+__all__ = ["STYLES", "began", "can_draw", "errors", "output", "warn"]
 
 STYLES = Theme(
     {
@@ -50,6 +54,11 @@ def errors() -> Console:
 def can_draw() -> bool:
     """Whether standard output takes more than ASCII."""
     return "utf" in (sys.stdout.encoding or "").lower()
+
+
+def began(head: RecordHead) -> str:
+    """Return when a record was begun, in UTC."""
+    return datetime.fromtimestamp(head.started_wall_s, UTC).strftime("%Y-%m-%d %H:%M UTC")
 
 
 def warn(text: str) -> None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from bystander.cli.exit_codes import GATE
+from bystander.cli.gate import GateAlsoOption, GateOption, gate_code
 from bystander.cli.options import (
     ArchiveOption,
     ArmOption,
@@ -24,7 +24,7 @@ from bystander.cli.options import (
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from bystander.verdicts import Decision, GateFinding
+    from bystander.verdicts import Decision
 
 __all__ = ["EXAMPLE", "decide", "show"]
 
@@ -40,58 +40,30 @@ def decide(
     risk: RiskOption = None,
     arm: ArmOption = None,
     only: OnlyOption = None,
-    gate: Annotated[
-        str | None,
-        typer.Option("--gate", help="End with exit code 3 when such a row is found, for example slower,failed."),
-    ] = None,
-    gate_unrandomised: Annotated[
-        bool,
-        typer.Option("--gate-unrandomised", help="Let the gate count rows that were not run in random order."),
-    ] = False,
+    gate: GateOption = None,
+    gate_also: GateAlsoOption = None,
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
     all_rows: Annotated[bool, typer.Option("--all-rows", help="Show every workload, however many there are.")] = False,
     json: JsonOption = False,
     archive: ArchiveOption = None,
 ) -> None:
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
-    from bystander.cli.console import warn
     from bystander.flow.decide import decided, decision_json
     from bystander.flow.places import find_archive
-    from bystander.verdicts import gate as look
-    from bystander.verdicts import gate_words
 
-    words = gate_words(gate) if gate is not None else ()
     options = decide_options(measure, margin, risk, arm, only)
-    decision = decided(find_archive(archive, variables(), here()), record, options)
-    finding = look(decision, words, gate_unrandomised) if gate is not None else None
+    decision, finding = decided(find_archive(archive, variables(), here()), record, options, gate, gate_also)
     if json:
-        typer.echo(decision_json(decision))
+        typer.echo(decision_json(decision, finding))
     else:
         show(decision, all_measures, all_rows)
-    if finding is not None:
-        _tell_gate(finding, words)
-        for note in decision.notes if decision.tainted else ():
-            if note.code == "placebo-tainted":
-                warn(note.text)
-        if finding.found:
-            raise typer.Exit(GATE)
-
-
-def _tell_gate(finding: GateFinding, words: tuple[str, ...]) -> None:
-    from bystander.cli.console import warn
-
-    found = ", ".join(f"{row.workload} ({row.verdict})" for row in finding.found)
-    warn(f"gate {','.join(words)}: {'found ' + found if found else 'nothing found'}")
-    if finding.left_out:
-        warn(
-            f"gate: {len(finding.left_out)} rows left out, as their trials are not known to be in random order; "
-            "--gate-unrandomised counts them"
-        )
+    if finding is not None and (code := gate_code(finding)):
+        raise typer.Exit(code)
 
 
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
-    from bystander.cli.console import output
+    from bystander.cli.console import began, output
     from bystander.cli.tables import print_rows, print_secondary, print_singles
     from bystander.verdicts import (
         answer_sentence,
@@ -113,6 +85,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         console.print(f"Exploration: {change}. Chosen after the readings were seen, this voids the stated risk.")
     if not decision.candidates:
         primary = [single for single in decision.singles if single.measure == decision.measure]
+        console.print(f"{head.origin} {began(head)}", style="quiet")
         print_singles(console, primary)
         _print_brief(console, decision)
         _print_failures(console, decision)
@@ -120,7 +93,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             console.print(placebo_sentence(decision))
     else:
         arms = f"{', '.join(decision.candidates)} against {head.study.reference.name}"
-        console.print(f"{arms}, by {decision.measure.label}", style="quiet")
+        console.print(f"{arms}, by {decision.measure.label}; {head.origin} {began(head)}", style="quiet")
         console.print()
         if decision.primary:
             print_rows(console, decision, all_rows)

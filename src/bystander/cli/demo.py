@@ -42,7 +42,7 @@ def demo(
     console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
     archive = demo_archive(study)
     name = read_recorded(archive) if recorded else _observed(study, archive)
-    decision = decided(archive, name)
+    decision, _ = decided(archive, name)
     console.print()
     show(decision)
     page, text = folder / "review.html", folder / "review.md"

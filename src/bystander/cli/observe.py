@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.gate import GateAlsoOption, GateOption, gate_code
 from bystander.cli.options import (
     ArchiveOption,
     DropCachesOption,
@@ -86,6 +87,8 @@ def observe(
         bool, typer.Option("--elsewhere", help="Resume although this is another boot or machine; it is noted.")
     ] = False,
     archive: ArchiveOption = None,
+    gate: GateOption = None,
+    gate_also: GateAlsoOption = None,
     wait: Annotated[
         bool, typer.Option("--wait", help="Wait until another observation on this machine has ended.")
     ] = False,
@@ -99,6 +102,7 @@ def observe(
     from bystander.flow.observe import observe as run
     from bystander.flow.observe import resume as finish
     from bystander.flow.places import find_archive, new_archive
+    from bystander.verdicts import gate_ask, gate_words, refuse_gate
 
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
@@ -107,13 +111,14 @@ def observe(
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
     share, seconds = share_option("--margin", margin, 1.0), duration_option("--budget", budget)
+    words = None if gate is None else gate_words(gate)
     with Display(quiet) as display:
         if resume:
             target = find_archive(archive, variables(), here())
             name = command[0] if command else None
             result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
-            planned, place = _planned(command, arm, study, keep_environment or [], only or [])
+            planned, place = _planned(command, arm, study, keep_environment or [], only or [], archive)
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=fixed or blocks or planned.blocks,
@@ -122,16 +127,23 @@ def observe(
                 margin=share or planned.margin,
                 drop_caches=drop_caches,
             )
+            if words is not None:
+                refuse_gate(gate_ask(words, planned, gate_also), planned)
             target = new_archive(archive, variables(), place)
             result = run(planned, place, target, variables(), display, budget_s=seconds, wait=wait)
+    code = 0
     if result.record:
-        show(decided(target, result.record))
+        decision, finding = decided(target, result.record, words=gate, also=gate_also)
+        show(decision)
+        code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
         told = "interrupted; nothing was recorded"
         if result.record:
             told = f"interrupted; record {result.record} is unfinished: bystander observe --resume finishes it"
         typer.echo(f"bystander: {told}", err=True)
         raise typer.Exit(INTERRUPTED)
+    if code:
+        raise typer.Exit(code)
 
 
 # Options that mean two different things.
@@ -158,10 +170,16 @@ def _refuse_contradictions(given: set[str], command: list[str] | None, resume: b
 
 
 def _planned(
-    command: list[str] | None, arm: list[str] | None, study: Path | None, keep: list[str], only: list[str]
+    command: list[str] | None,
+    arm: list[str] | None,
+    study: Path | None,
+    keep: list[str],
+    only: list[str],
+    archive: Path | None,
 ) -> tuple[Study, StudyFolder]:
     """Return the study that is meant, and where it lies."""
     from bystander.design import with_only
+    from bystander.flow.observe import noted
     from bystander.flow.places import load_study
     from bystander.flow.quick import commands_study, one_command_study
 
@@ -169,5 +187,6 @@ def _planned(
         return one_command_study(command, here(), keep)
     if arm:
         return commands_study(arm, here(), keep)
-    planned, place = load_study(study, here())
+    with noted(archive, variables(), here()):
+        planned, place = load_study(study, here())
     return with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only), place

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 __all__ = ["app"]
 
+_ENDED_SHOWN = 3
+
 app = typer.Typer(
     help="What the archive holds, and its care: list, show, levels, export, import, note, remove, size, compact, mend.",
     no_args_is_help=True,
@@ -39,7 +41,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
 
     from bystander.cli.console import output
     from bystander.flow.places import find_archive
-    from bystander.flow.records import heads, tainted_records
+    from bystander.flow.records import ended_early, heads, tainted_records
 
     place = find_archive(archive, variables(), here())
     found, tainted = heads(place), tainted_records(place)
@@ -54,8 +56,13 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         arms = ", ".join(arm.name for arm in head.study.arms)
         state = head.state if head.complete else "unfinished"
         state += ", TAINTED" if head.name in tainted else ""
-        table.add_row(head.name, _when(head), state, arms, str(len(head.study.workloads)))
-    output().print(table)
+        table.add_row(head.name, _when(head.started_wall_s), state, arms, str(len(head.study.workloads)))
+    console = output()
+    console.print(table)
+    for one in ended_early(place)[-_ENDED_SHOWN:]:
+        console.print(
+            f"An observation of {_when(one.wall_s)} UTC ended before its first trial: {one.why}", style="quiet"
+        )
     typer.echo("Next: bystander decide RECORD" if found else "Next: bystander observe")
 
 
@@ -102,7 +109,7 @@ def show_record(
     console = output()
     console.print(f"{head.name}: {head.study.name}", style="title")
     state = head.state if head.complete else "unfinished"
-    console.print(f"{head.origin} {_when(head)} UTC, {state}, UUID {head.uuid}")
+    console.print(f"{head.origin} {_when(head.started_wall_s)} UTC, {state}, UUID {head.uuid}")
     for note in record_notes(whole):
         console.print(note)
     for arm in head.arms:
@@ -299,16 +306,23 @@ def mend(
     """Save what can be read of a damaged archive into a new one; the damaged one stays as it is."""
     from bystander.flow.places import find_archive
     from bystander.flow.records import mend_archive
+    from bystander.units import counted
 
-    rows, gaps = mend_archive(find_archive(archive, variables(), here()), to)
+    mended = mend_archive(find_archive(archive, variables(), here()), to)
+    rows = mended.rows
     trials = rows["trial"] + rows["trial_array"]
-    lost = f"{gaps} stretches of rows could not be read" if gaps else "every row could be read"
-    typer.echo(f"{to} holds {rows['record']} records and {trials} rows of trials; {lost}.")
+    gaps = counted(mended.gaps, "stretch", "stretches")
+    lost = f"{gaps} of rows could not be read" if mended.gaps else "every row could be read"
+    typer.echo(f"{to} holds {counted(rows['record'], 'record')} and {counted(trials, 'row')} of trials; {lost}.")
+    if mended.doubles:
+        typer.echo(f"{counted(mended.doubles, 'trial')} of blocks that ran twice are kept and do not count.")
+    if mended.orphans:
+        typer.echo(f"{counted(mended.orphans, 'row')} belonged to nothing any more, and were left behind.")
     typer.echo(f"Next: bystander records list --archive {to}")
 
 
-def _when(head: RecordHead) -> str:
-    return datetime.fromtimestamp(head.started_wall_s, UTC).strftime("%Y-%m-%d %H:%M")
+def _when(wall_s: float) -> str:
+    return datetime.fromtimestamp(wall_s, UTC).strftime("%Y-%m-%d %H:%M")
 
 
 def _brief(head: RecordHead) -> dict[str, object]:

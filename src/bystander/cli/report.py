@@ -44,7 +44,7 @@ def report(
 
     known_format(to)
     options = decide_options(measure, margin, risk, arm, only)
-    decision = decided(find_archive(archive, variables(), here()), record, options)
+    decision, _ = decided(find_archive(archive, variables(), here()), record, options)
     write_report(decision, to)
     typer.echo(f"{to} is written: {decision.head.name}, {len(decision.primary)} rows.")
     typer.echo(

@@ -2,6 +2,7 @@
 
 from bystander.design.answer_reader import ANSWER_KEYS
 from bystander.design.choice import chosen_names, with_only
+from bystander.design.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.machine_states import Stretch, state_changes, stretches
 from bystander.design.measures import (
@@ -17,6 +18,7 @@ from bystander.design.measures import (
     measure_named,
     told_measure,
 )
+from bystander.design.names import renamed, workload_name
 from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
 from bystander.design.plain import from_plain, plain
 from bystander.design.plan import DEPTHS, PlannedBlock, block_conditions, block_order, plan_rounds, shuffled
@@ -40,7 +42,7 @@ from bystander.design.study import (
     Workload,
     with_placebo,
 )
-from bystander.design.study_reader import ARM_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
+from bystander.design.study_reader import ARM_KEYS, GATE_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
 from bystander.design.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Timeline, Told
 from bystander.design.trials import (
     ArmState,
@@ -59,12 +61,16 @@ __all__ = [
     "ARM_KEYS",
     "BROKEN",
     "CALL_ANSWER_RULES",
+    "CHANGES",
+    "COMPARING",
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
     "DEFAULT_MARGIN",
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "DEPTHS",
+    "GATE_KEYS",
+    "GATE_WORDS",
     "IN_MEMORY",
     "MARKS_COST",
     "MEASURES",
@@ -86,6 +92,7 @@ __all__ = [
     "Arm",
     "ArmState",
     "Callable",
+    "Gate",
     "Lane",
     "LookTaken",
     "Measure",
@@ -110,12 +117,15 @@ __all__ = [
     "fill_shell",
     "filled_words",
     "from_plain",
+    "gated_measure",
     "is_told",
     "measure_named",
+    "missing_measures",
     "placeholder_names",
     "plain",
     "plan_rounds",
     "read_study",
+    "renamed",
     "shuffled",
     "state_changes",
     "stretches",
@@ -123,4 +133,5 @@ __all__ = [
     "with_only",
     "with_placebo",
     "workload_key",
+    "workload_name",
 ]

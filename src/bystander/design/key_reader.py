@@ -71,6 +71,14 @@ class KeyReader:
         self.wrong(path, f'{shown(value)} is no list of texts; write for example ["make"]')
         return ()
 
+    def patterns(self, value: Any, path: str) -> tuple[str, ...]:
+        """Return patterns of files inside a folder, empty where there are none."""
+        found = self.texts(value, path)
+        for pattern in found:
+            if pattern.startswith("/") or ".." in pattern.split("/"):
+                self.wrong(path, f'{shown(pattern)} leads out of the folder; write for example "data/*.csv"')
+        return found
+
     def pairs(self, value: Any, path: str, name_rule: re.Pattern[str] | None = None) -> dict[str, str]:
         """Return names with texts or numbers as texts; names follow the rule, or could be variables."""
         found = {}

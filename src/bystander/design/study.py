@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from bystander.design.gate import Gate
+
 __all__ = [
     "ANSWER_RULES",
     "CALL_ANSWER_RULES",
@@ -160,7 +162,7 @@ class Workload:
     Attributes
     ----------
     name : str
-        Its base name with the inputs, for example "year[port=north]".
+        Its base name with the inputs, for example "year:port=north"; see `names`.
     base : str
         The name in the study.
     command : str
@@ -254,6 +256,12 @@ class Study:
         Lay out the address space of every trial alike.
     drop_caches : bool
         Put all files of the machine out of memory before each start from disk.
+    gate : Gate
+        What `--gate study` looks for.
+    shared_files : tuple of str
+        Patterns of files, relative to the study, that all arms may open where they lie though they have copies.
+    written_files : tuple of str
+        Patterns of files that trials write into an arm's folder; they are no part of what the arm is.
     """
 
     name: str
@@ -271,6 +279,9 @@ class Study:
     fixed_addresses: bool = False
     drop_caches: bool = False
     stopping: str = "fixed"
+    gate: Gate = field(default_factory=Gate)
+    shared_files: tuple[str, ...] = ()
+    written_files: tuple[str, ...] = ()
 
     @property
     def reference(self) -> Arm:
@@ -291,6 +302,11 @@ class Study:
     def comparisons(self) -> int:
         """The number of compared (workload, candidate) pairs."""
         return len(self.workloads) * len(self.candidates)
+
+    @property
+    def tests(self) -> int:
+        """The tests over which a row is held before it stops: comparisons, times the measures of the study's gate."""
+        return self.comparisons * max(1, len(self.gate.measures))
 
     @property
     def stops_early(self) -> bool:

@@ -12,8 +12,10 @@ from typing import Any, Protocol
 
 from bystander.design.answer_reader import read_answer
 from bystander.design.callable_reader import CALLABLE_KEYS, check_callable, read_callable
+from bystander.design.gate import GATE_WORDS, Gate
 from bystander.design.key_reader import KeyReader, shown
 from bystander.design.measures import MEASURES, is_told
+from bystander.design.names import workload_name
 from bystander.design.placeholders import filled_words, placeholder_names
 from bystander.design.start_reader import check_floors, read_start
 from bystander.design.study import (
@@ -33,7 +35,7 @@ from bystander.design.study import (
 from bystander.errors import StudyError, UnitError
 from bystander.units import parse_duration, parse_size
 
-__all__ = ["ARM_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
+__all__ = ["ARM_KEYS", "GATE_KEYS", "STUDY_KEYS", "WORKLOAD_KEYS", "Surroundings", "read_study"]
 
 STUDY_KEYS = (
     "name",
@@ -49,9 +51,13 @@ STUDY_KEYS = (
     "affinity",
     "niceness",
     "address_space",
+    "shared_files",
+    "written_files",
+    "gate",
     "arms",
     "workloads",
 )
+GATE_KEYS = ("stop", "measures")
 ARM_KEYS = ("folder", "revision", "environment", "settings", "build", "command", "weigh")
 WORKLOAD_KEYS = (
     "command",
@@ -110,10 +116,7 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
     if arms and arms[0].weigh:
         reader.wrong(f"arms.{arms[0].name}.weigh", "the first arm is the reference; nothing is left out of it")
     measure = reader.text(top, "measure", "") or "elapsed"
-    known = [m.name for m in MEASURES.values() if m.better]
-    if measure not in known and not is_told(measure):
-        near = get_close_matches(measure, known, 1, 0.5) or known[:1]
-        reader.wrong("measure", f'there is no measure "{measure}"; did you mean "{near[0]}"?')
+    _check_measure(reader, measure, "measure")
     study = Study(
         name=reader.text(top, "name", "") or "unnamed study",
         arms=arms,
@@ -129,11 +132,38 @@ def read_study(text: str, file: str, surroundings: Surroundings) -> Study:
         niceness=reader.whole(top, "niceness", 0, -20, 19) or 0,
         fixed_addresses=_fixed_addresses(reader, top.get("address_space")),
         stopping=reader.choice(top, "stopping", STOPPINGS),
+        gate=_gate(reader, top.get("gate")),
+        shared_files=reader.patterns(top.get("shared_files"), "shared_files"),
+        written_files=reader.patterns(top.get("written_files"), "written_files"),
     )
     placebo = reader.flag(top, "placebo")
     if reader.problems:
         raise StudyError(reader.problems)
     return with_placebo(study) if placebo else study
+
+
+def _check_measure(reader: KeyReader, measure: str, path: str) -> None:
+    known = [m.name for m in MEASURES.values() if m.better]
+    if measure not in known and not is_told(measure):
+        near = get_close_matches(measure, known, 1, 0.5) or known[:1]
+        reader.wrong(path, f'there is no measure "{measure}"; did you mean "{near[0]}"?')
+
+
+def _gate(reader: KeyReader, value: Any) -> Gate:
+    """Return what the study's gate looks for."""
+    if value is None:
+        return Gate()
+    table = reader.table(value, "gate")
+    reader.keys(table, GATE_KEYS, "gate")
+    words, measures = (tuple(dict.fromkeys(reader.texts(table.get(key), f"gate.{key}"))) for key in GATE_KEYS)
+    for word in words:
+        if word not in GATE_WORDS:
+            near = get_close_matches(word, GATE_WORDS, 1, 0.5)
+            hint = f'did you mean "{near[0]}"?' if near else f"choose among {', '.join(GATE_WORDS)}"
+            reader.wrong("gate.stop", f'"{word}" is nothing to look for; {hint}')
+    for measure in measures:
+        _check_measure(reader, measure, "gate.measures")
+    return Gate(tuple(word for word in words if word in GATE_WORDS), measures)
 
 
 def _usual_blocks(arms: Sequence[Arm]) -> int:
@@ -265,8 +295,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
     workloads = []
     for chosen in itertools.product(*inputs.values()):
         values = dict(zip(inputs, chosen, strict=True))
-        label = ",".join(f"{key}={value}" for key, value in values.items())
-        workloads.append(replace(plain, name=f"{name}[{label}]" if label else name, inputs=values))
+        workloads.append(replace(plain, name=workload_name(name, values), inputs=values))
     if command:
         _check_commands(reader, path, workloads[0], arms)
     elif timed:

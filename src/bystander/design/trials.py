@@ -148,6 +148,10 @@ class RecordHead:
         Seconds since 1970.
     notes : tuple of str
         Sentences that every output repeats.
+    study_file : str
+        The name of the study's file in its folder; "" without one.
+    provenance : str
+        "" for what was observed by the archive's own user; "imported", "mended" or "merged".
     """
 
     uuid: str
@@ -163,6 +167,13 @@ class RecordHead:
     machine: Mapping[str, Any]
     version: str
     notes: tuple[str, ...] = ()
+    study_file: str = ""
+    provenance: str = ""
+
+    @property
+    def resumable(self) -> bool:
+        """Whether it can be finished: what somebody else's file says is never run."""
+        return self.origin == "observed" and not self.complete and not self.provenance
 
     @property
     def complete(self) -> bool:
@@ -189,6 +200,8 @@ class Trials:
     started_s : ndarray of float, shape (n,)
         Wall time, NaN where unknown.
     details : ndarray of int, shape (n,)
+    machine : ndarray of int, shape (n,)
+        Which of the record's machines it ran on, counted from 0.
     """
 
     workload: NDArray[np.int64]
@@ -201,6 +214,7 @@ class Trials:
     answers: NDArray[np.int64]
     started_s: NDArray[np.float64]
     details: NDArray[np.int64]
+    machine: NDArray[np.int64]
 
     @cached_property
     def failed(self) -> NDArray[np.bool_]:
@@ -288,7 +302,7 @@ class TrialArray:
 
     Attributes
     ----------
-    block, order, status, detail, limit_s, started_s : ndarray, shape (n,)
+    block, order, status, detail, limit_s, started_s, machine : ndarray, shape (n,)
         As in `Trials`.
     readings : ndarray, shape (n, k)
         One column per measure of the record, NaN where nothing was read.
@@ -309,6 +323,7 @@ class TrialArray:
     limit_s: NDArray[np.float64]
     started_s: NDArray[np.float64]
     readings: NDArray[np.float64]
+    machine: NDArray[np.int64]
     samples: Sequence[tuple[int, int, NDArray[np.float64]]] = ()
     answers: Mapping[int, str] = field(default_factory=dict)
     excerpts: Mapping[int, str] = field(default_factory=dict)

@@ -66,6 +66,7 @@ class _Rows:
     value: Floats
     status: Whole
     start: Floats
+    machine: Whole
 
     def take(self, rows: Whole) -> _Rows:
         return _Rows(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
@@ -98,7 +99,9 @@ def read_readings_csv(data: bytes, file: str, reference: str | None = None) -> I
     arm, arms = _reference_first(arm, arms, reference, file)
     machine, machines = table.names("machine", empty=True)
     start = table.times("start")
-    rows = _Rows(workload, arm, _blocks(table, machine), table.whole_numbers("order"), measure, values, status, start)
+    rows = _Rows(
+        workload, arm, _blocks(table, machine), table.whole_numbers("order"), measure, values, status, start, machine
+    )
     arrays, notes = [], []
     blocks = 0
     by_workload = np.argsort(workload, kind="stable")
@@ -209,6 +212,7 @@ def _trials(workload: int, rows: _Rows, measures: Sequence[Measure], paired: boo
                 limit_s=_limits(status, readings, measures),
                 started_s=mine.start[first],
                 readings=readings,
+                machine=mine.machine[first],
                 samples=samples,
             )
         )

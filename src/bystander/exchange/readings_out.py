@@ -62,7 +62,7 @@ def record_arrays(record: Record) -> tuple[TrialArray, ...]:
             found.append(
                 TrialArray(
                     w, a, trials.block[mine], trials.order[mine], trials.status[mine], trials.details[mine],
-                    trials.limit_s[mine], trials.started_s[mine], trials.readings[mine],
+                    trials.limit_s[mine], trials.started_s[mine], trials.readings[mine], trials.machine[mine],
                     [(place[r], names.index(name), v) for (r, name), v in record.samples.items() if r in place],
                     {row: f"answer-{code}" for row, code in codes if code >= 0},
                     {place[row]: text for row, text in record.excerpts.items() if row in place},

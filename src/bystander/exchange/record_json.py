@@ -21,6 +21,7 @@ from bystander.design import (
     Trials,
     from_plain,
     plain,
+    renamed,
 )
 from bystander.errors import DataError
 from bystander.exchange.timeline_table import timeline_of, timeline_table
@@ -29,7 +30,7 @@ __all__ = ["read_record_json", "record_json"]
 
 _FORMAT = "bystander.record"
 _VERSION = 1
-_INTEGERS = ("workload", "arm", "block", "order", "status", "answers", "details")
+_INTEGERS = ("workload", "arm", "block", "order", "status", "answers", "details", "machine")
 
 
 def record_json(record: Record) -> str:
@@ -46,6 +47,7 @@ def record_json(record: Record) -> str:
         "program_version": head.version,
         "notes": list(head.notes),
         "study_folder": head.study_folder,
+        "study_file": head.study_file,
         "machine": dict(head.machine),
         "study": plain(head.study),
         "arms": [plain(arm) for arm in head.arms],
@@ -107,6 +109,7 @@ def _record(document: dict[str, Any]) -> Record:
     columns, measures = document["trials"], tuple(from_plain(Measure, m, "measures") for m in document["measures"])
     head = _head(document, measures)
     readings = [_floats(columns["readings"][measure.name]) for measure in measures]
+    columns.setdefault("machine", [0] * len(columns["workload"]))  # documents of before did not tell it
     integers = {name: np.array(columns[name], dtype=np.int64) for name in _INTEGERS}
     trials = Trials(
         limit_s=_floats(columns["limit_s"]),
@@ -152,7 +155,7 @@ def _summary(one: dict[str, Any], instances: int) -> dict[str, Any]:
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:
-    study = from_plain(Study, document["study"], "study")
+    study = renamed(from_plain(Study, document["study"], "study"))
     if not (
         0 < study.margin <= 1
         and 0 < study.risk <= 0.5
@@ -181,4 +184,5 @@ def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead
         machine=document["machine"],
         version=document["program_version"],
         notes=tuple(str(note) for note in document["notes"]),
+        study_file=str(document.get("study_file", "")),
     )

@@ -7,12 +7,12 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from bystander.verdicts import CONFIDENCE, ArmSide, Decision, Distribution, Row
+from bystander.verdicts import CONFIDENCE, ArmSide, Decision, Distribution, GateFinding, Load, Row, loads
 
 __all__ = ["verdicts_json"]
 
 
-def verdicts_json(decision: Decision) -> str:
+def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
     """Return the document, indented; numbers that are unbounded or undefined are null."""
     head = decision.head
     document = {
@@ -20,6 +20,7 @@ def verdicts_json(decision: Decision) -> str:
         "version": 1,
         "record": head.name,
         "record_uuid": head.uuid,
+        "started_wall_s": head.started_wall_s,
         "study": head.study.name,
         "complete": head.complete,
         "origin": head.origin,
@@ -51,6 +52,8 @@ def verdicts_json(decision: Decision) -> str:
         "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
+        "load": [_load(one) for one in loads(decision)],
+        "gate": _gate(gate) if gate else None,
     }
     return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)
 
@@ -97,6 +100,41 @@ def _result(row: Row) -> dict[str, Any]:
         "relevance": row.relevance,
         "weight": row.weight,
         "notes": [{"code": note.code, "text": note.text} for note in row.notes],
+    }
+
+
+def _gate(finding: GateFinding) -> dict[str, Any]:
+    return {
+        "words": list(finding.ask.words),
+        "measures": list(finding.ask.measures),
+        "found": [{"word": word, "what": what} for word, what in finding.found],
+        "not_told": list(finding.untold),
+        "left_out": [
+            {"workload": row.workload, "arm": row.arm, "measure": row.measure.name} for row in finding.left_out
+        ],
+        "not_ruled_out": [
+            {
+                "workload": one.row.workload,
+                "arm": one.row.arm,
+                "measure": one.row.measure.name,
+                "scale": one.row.scale,
+                "worse": _number(one.worse),
+                "beyond_margin": one.beyond,
+            }
+            for one in finding.bounds
+        ],
+    }
+
+
+def _load(one: Load) -> dict[str, Any]:
+    return {
+        "arm": one.arm,
+        "candidate_over_reference": _number(one.ratio),
+        "workloads": list(one.counted),
+        "other_answer": list(one.other_answer),
+        "failed": list(one.failed),
+        "without_weight": list(one.without_weight),
+        "not_known": list(one.not_known),
     }
 
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from bystander.design import Study
-from bystander.errors import UsageError
+from bystander.errors import BudgetError, UsageError
 from bystander.flow.noise import tried_noise
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import Outlook, outlooks
@@ -17,7 +17,7 @@ from bystander.flow.rehearsal import Tried
 from bystander.flow.trial import TrialRunner
 from bystander.flow.trial_blocks import FEWEST_BLOCKS, MOST_BLOCKS, TrialBlock, trial_blocks
 from bystander.stats import blocks_needed
-from bystander.units import duration_text, share_text
+from bystander.units import counted, duration_text, share_text
 from bystander.verdicts import Noise
 
 __all__ = ["within_budget"]
@@ -41,6 +41,8 @@ def within_budget(
     ------
     UsageError
         When not even one block of each workload fits.
+    BudgetError
+        When as many blocks as fit could show nothing, whatever came out.
     """
     begun = time.monotonic()
     once_s = sum(one.outcome.took_s for one in tried)
@@ -55,6 +57,11 @@ def within_budget(
     left_s = budget_s - (time.monotonic() - begun)
     planned = replace(study, blocks=min(_MOST_BLOCKS, max(1, math.floor(left_s / round_s))))
     noises = tried_noise(study, blocks if count >= FEWEST_BLOCKS else (), tried)
+    if study.comparisons and planned.blocks < (needed := blocks_needed(study.tests, study.risk)):
+        raise BudgetError(
+            f"--budget: {counted(planned.blocks, 'block')} of each workload would fit in {duration_text(budget_s, 2)}, "
+            f"and that can show nothing: it takes {needed} at least, about {duration_text(needed * round_s, 2)}"
+        )
     observer.remark(_said(planned, budget_s, noises))
     return planned
 
@@ -70,13 +77,10 @@ def _round_s(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Tried])
 
 
 def _said(study: Study, budget_s: float, noises: Sequence[Noise]) -> str:
-    counted = "1 block" if study.blocks == 1 else f"{study.blocks} blocks"
-    text = f"{counted} of each workload fit{'s' if study.blocks == 1 else ''} in {duration_text(budget_s, 2)}"
+    blocks = counted(study.blocks, "block")
+    text = f"{blocks} of each workload fit{'s' if study.blocks == 1 else ''} in {duration_text(budget_s, 2)}"
     if study.comparisons == 0:
         return text + "."
-    needed = blocks_needed(study.comparisons, study.risk)
-    if study.blocks < needed:
-        return f"{text}; that can show nothing here, it takes {needed} at least."
     found = [one for one in outlooks(study, noises) if math.isfinite(one.smallest)]
     if not found:
         return f"{text}; what they can show is not known from so few trial blocks."

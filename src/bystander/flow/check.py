@@ -207,10 +207,11 @@ def _disturbance(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[st
 def too_few(study: Study) -> list[str]:
     """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
     told = []
-    if study.comparisons and study.blocks < (needed := blocks_needed(study.comparisons, study.risk)):
+    if study.comparisons and study.blocks < (needed := blocks_needed(study.tests, study.risk)):
+        gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.comparisons else ""
         told.append(
-            f"{study.blocks} blocks can show nothing in a suite of {study.comparisons} comparisons: "
-            f"it takes {needed} at least (blocks = {needed})."
+            f"{counted(study.blocks, 'block')} can show nothing in a suite of "
+            f"{counted(study.comparisons, 'comparison')}{gated}: it takes {needed} at least (blocks = {needed})."
         )
     workloads = len(study.workloads)
     if study.placebo is not None and study.blocks < (needed := blocks_needed(workloads, PLACEBO_RISK)):

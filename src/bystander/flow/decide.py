@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
-from bystander.archive import Archive
+from bystander.archive import Archive, EndedEarly
 from bystander.design import Record
 from bystander.exchange import verdicts_json
-from bystander.verdicts import Decision, Options, decide
+from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
 
 __all__ = ["decided", "decision_json", "loaded"]
 
@@ -18,11 +21,51 @@ def loaded(archive: Path, name: str | None) -> Record:
         return kept.load(name)
 
 
-def decided(archive: Path, name: str | None, options: Options | None = None) -> Decision:
-    """Decide a record; nothing is run and nothing is written."""
-    return decide(loaded(archive, name), options)
+def decided(
+    archive: Path,
+    name: str | None,
+    options: Options | None = None,
+    words: str | None = None,
+    also: str | None = None,
+) -> tuple[Decision, GateFinding | None]:
+    """Decide a record, and hold it against a gate; nothing is run and nothing is written.
+
+    Parameters
+    ----------
+    words, also : str or None
+        What the gate looks for, as on the command line; None for no gate.
+
+    Raises
+    ------
+    UsageError
+        On options that the record does not know, on wrong words, and on a gate over an exploration.
+    """
+    looked_for = None if words is None else gate_words(words)
+    with Archive(archive) as kept:
+        record = kept.load(name)
+        later = _after(kept, record)
+    ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
+    decision = decide(record, replace(options or Options(), gate=ask))
+    decision = replace(decision, notes=(*(_ended(one) for one in later), *decision.notes))
+    return decision, None if ask is None else gate(decision, ask)
 
 
-def decision_json(decision: Decision) -> str:
+def _after(kept: Archive, record: Record) -> Sequence[EndedEarly]:
+    """Return the last observation that ended early after the newest record, where it is this one."""
+    head = record.head
+    if any(other.started_wall_s > head.started_wall_s for other in kept.heads()):
+        return ()
+    return [one for one in kept.ended_early() if one.wall_s > head.started_wall_s][-1:]
+
+
+def _ended(one: EndedEarly) -> Note:
+    when = datetime.fromtimestamp(one.wall_s, UTC).strftime("%Y-%m-%d %H:%M UTC")
+    return Note(
+        "later-ended-early",
+        f"This is not the last observation: one of {when} ended before its first trial ({one.why}).",
+    )
+
+
+def decision_json(decision: Decision, finding: GateFinding | None = None) -> str:
     """Return a decision as the JSON document whose schema is in docs/verdicts.schema.json."""
-    return verdicts_json(decision)
+    return verdicts_json(decision, finding)

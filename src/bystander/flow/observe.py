@@ -6,8 +6,8 @@ import secrets
 import time
 import uuid
 from collections import Counter
-from collections.abc import Callable, Mapping
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass, replace
 from itertools import groupby
 from pathlib import Path
@@ -27,7 +27,7 @@ from bystander.design import (
     plan_rounds,
     workload_key,
 )
-from bystander.errors import ArmError, LauncherError, UsageError
+from bystander.errors import ArchiveError, ArmError, BystanderError, LauncherError, UsageError
 from bystander.field import (
     ArmMaker,
     Launcher,
@@ -45,6 +45,7 @@ from bystander.flow.interrupts import Interrupts
 from bystander.flow.lookout import Lookout
 from bystander.flow.observer import Observer, Progress
 from bystander.flow.pace import Pace
+from bystander.flow.places import find_archive
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.starts import Starts
 from bystander.flow.steady import ArmFiles
@@ -55,7 +56,7 @@ from bystander.flow.watch import MachineWatch
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
 
-__all__ = ["Observed", "Surroundings", "observe", "resume"]
+__all__ = ["Observed", "Surroundings", "noted", "observe", "resume"]
 
 _CLOCK_GAP_S = 1.0  # a block during which the clocks part by more was not one run
 _ATTEMPTS = 3  # of one block in one session, before it is taken as it is
@@ -140,9 +141,13 @@ def observe(
     """
     world = world or Surroundings()
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
-    for sentence in () if budget_s else too_few(study):
-        observer.remark(sentence)
-    with MachineLock(study.name, waiting=observer.remark if wait else None) as lock:
+    begun: list[str] = []
+    with (
+        _noting(archive, study.name, begun),
+        MachineLock(study.name, waiting=observer.remark if wait else None) as lock,
+    ):
+        for sentence in () if budget_s else too_few(study):
+            observer.remark(sentence)
         maker = ArmMaker(place, caller)
         arms, commands = make_arms(study, maker, observer)
         for sentence in (*shims(arms), *doubts(study, arms, commands)):
@@ -151,9 +156,47 @@ def observe(
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> tuple[RecordWriter, str]:
-                return kept.begin(_head(planned, place, arms, world))
+                writer, name = kept.begin(_head(planned, place, arms, world))
+                begun.append(name)
+                return writer, name
 
             return _conducted(session, lock, kept, begin, set(), budget_s)
+
+
+@contextmanager
+def noted(archive: Path | None, variables: Mapping[str, str], here: Path) -> Iterator[None]:
+    """Leave a line in the archive, where there is one, when the study cannot even be read."""
+    try:
+        yield
+    except BystanderError as error:
+        with suppress(BystanderError):
+            _note(find_archive(archive, variables, here), "", str(error))
+        raise
+
+
+@contextmanager
+def _noting(archive: Path, study: str, begun: Sequence[str]) -> Iterator[None]:
+    """Leave a line in the archive when an observation ends before its first trial: nobody takes the last one for it.
+
+    Parameters
+    ----------
+    begun : sequence of str
+        Holds the record's name once there is one.
+    """
+    why = "interrupted"
+    try:
+        yield
+    except BaseException as error:
+        why = str(error) or why
+        raise
+    finally:
+        if not begun:
+            _note(archive, study, why)
+
+
+def _note(archive: Path, study: str, why: str) -> None:
+    with suppress(ArchiveError), Archive(archive, create=True) as kept:
+        kept.note_early_end(study, (why.splitlines() or [""])[0])
 
 
 def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: Surroundings) -> RecordHead:
@@ -204,15 +247,17 @@ def resume(
     """
     world = world or Surroundings()
     with Archive(archive) as kept:
-        record = kept.load(name)
-        head = record.head
-        if head.complete or head.origin != "observed":
-            raise UsageError(f"record {head.name} is complete; there is nothing to resume")
-        moved = _moved(head.machine, world.machine())
-        if moved and not elsewhere:
-            raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
-        place = StudyFolder(Path(head.study_folder))
+        head = kept.head(name)
+        _refuse_to_resume(head)
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
+            # Only now: whoever held the lock may have been finishing this very record.
+            record = kept.load(head.uuid)
+            head = record.head
+            _refuse_to_resume(head)
+            moved = _moved(head.machine, world.machine())
+            if moved and not elsewhere:
+                raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
+            place = StudyFolder(Path(head.study_folder))
             maker = ArmMaker(place, caller)
             arms = _arms_again(head.study, head.arms, maker)
             for arm in arms:
@@ -227,6 +272,17 @@ def resume(
                 return writer, head.name
 
             return _conducted(session, lock, kept, begin, _whole_blocks(record))
+
+
+def _refuse_to_resume(head: RecordHead) -> None:
+    """Raise UsageError unless the record was begun here and is not finished: a record holds commands."""
+    if head.provenance or head.origin != "observed":
+        how = head.provenance or "imported"
+        raise UsageError(
+            f"record {head.name} was {how}, and what was {how} is never run; observe its study anew, after reading it"
+        )
+    if head.complete:
+        raise UsageError(f"record {head.name} is complete; there is nothing to resume")
 
 
 def _whole_blocks(record: Record) -> set[tuple[int, int]]:

@@ -66,17 +66,18 @@ def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) ->
 def _place(record: Record, trial: str) -> _Place:
     study = record.head.study
     arms = [arm.name for arm in study.arms]
-    words = trial.split("/")
-    arm = arms.index(words.pop()) if len(words) > 2 and words[-1] in arms else None
-    workload, number = "/".join(words[:-1]), words[-1]
     names = [one.name for one in study.workloads]
-    if workload not in names or not number.isdecimal():
+    # Names are compared, not taken apart: one that was imported may hold a slash of its own.
+    meant = [name for name in names if trial.startswith(f"{name}/")]
+    workload = max(meant, key=len, default="")
+    number, slash, arm_name = trial[len(workload) + 1 :].partition("/")
+    if not meant or not number.isdecimal() or (slash and arm_name not in arms):
         example = _example(record)
         raise UsageError(
             f'--trial: "{trial}" is no trial of record {record.head.name}; write WORKLOAD/BLOCK or '
             f"WORKLOAD/BLOCK/ARM, for example {example}"
         )
-    place = _Place(names.index(workload), int(number), arm)
+    place = _Place(names.index(workload), int(number), arms.index(arm_name) if slash else None)
     if not _rows(record, place).any():
         raise UsageError(f"--trial: record {record.head.name} has no block {number} of {workload}")
     return place

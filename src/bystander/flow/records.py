@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from bystander import __version__
 from bystander.archive import Archive
@@ -22,12 +23,17 @@ from bystander.exchange import (
 )
 from bystander.verdicts import decide
 
+if TYPE_CHECKING:
+    from bystander.archive import EndedEarly
+    from bystander.archive.care import Mended
+
 __all__ = [
     "ArchiveSize",
     "ImportOptions",
     "add_note",
     "archive_size",
     "compact_archive",
+    "ended_early",
     "export_record",
     "heads",
     "import_file",
@@ -64,6 +70,12 @@ def heads(archive: Path) -> list[RecordHead]:
     """Return all records of an archive, the oldest first."""
     with Archive(archive) as kept:
         return kept.heads()
+
+
+def ended_early(archive: Path) -> list[EndedEarly]:
+    """Return the observations that ended before their first trial, the oldest first."""
+    with Archive(archive) as kept:
+        return kept.ended_early()
 
 
 def tainted_records(archive: Path) -> set[str]:
@@ -119,7 +131,7 @@ def _import_record(data: bytes, file: Path, archive: Path, options: ImportOption
         raise DataError(f"{file.name}: it is no UTF-8 text") from None
     record = read_record_json(text, file.name)
     with Archive(archive, create=True) as kept, kept.atomic():
-        writer, name = kept.begin(record.head)
+        writer, name = kept.begin(replace(record.head, provenance="imported"))
         writer.arrays(record_arrays(record))
         writer.looks(record.looks)
         for state in record.machine_states:
@@ -159,6 +171,7 @@ def _import_readings(
         machine={"host": ", ".join(imported.machines)} if imported.machines else {},
         version=__version__,
         notes=imported.notes,
+        provenance="imported",
     )
     with Archive(archive, create=True) as kept, kept.atomic():
         writer, name = kept.begin(head)
@@ -214,11 +227,10 @@ def compact_archive(archive: Path) -> tuple[int, int]:
     return compact(archive)
 
 
-def mend_archive(damaged: Path, target: Path) -> tuple[dict[str, int], int]:
-    """Save what can be read of a damaged archive into a new one; return rows by table, and gaps."""
+def mend_archive(damaged: Path, target: Path) -> Mended:
+    """Save what can be read of a damaged archive into a new one."""
     if not damaged.exists():
         raise UsageError(f"there is no archive {damaged}")
     from bystander.archive.care import mend
 
-    mended = mend(damaged, target)
-    return mended.rows, mended.gaps
+    return mend(damaged, target)

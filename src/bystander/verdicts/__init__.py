@@ -3,13 +3,14 @@
 from bystander.verdicts.axis import Axis, shared_axis
 from bystander.verdicts.decide import Options, decide
 from bystander.verdicts.distribution import CONFIDENCE
-from bystander.verdicts.gate import GATE_WORDS, GateFinding, gate, gate_words
+from bystander.verdicts.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
+from bystander.verdicts.load import Load, loads, weighted_sentence
 from bystander.verdicts.noise import Noise, noises
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
 from bystander.verdicts.spreads import Spread, spreads
 from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
-from bystander.verdicts.types import ArmSide, Decision, Distribution, Note, Row, Shift, Stop
+from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.words import (
     answer_sentence,
     change_text,
@@ -24,18 +25,18 @@ from bystander.verdicts.words import (
     saved_text,
     see_sentence,
     suite_sentence,
-    weighted_sentence,
 )
 
 __all__ = [
     "CONFIDENCE",
-    "GATE_WORDS",
     "PLACEBO_RISK",
     "ArmSide",
     "Axis",
     "Decision",
     "Distribution",
+    "GateAsk",
     "GateFinding",
+    "Load",
     "Noise",
     "Note",
     "Options",
@@ -52,8 +53,11 @@ __all__ = [
     "describe",
     "failure_sentence",
     "gate",
+    "gate_ask",
+    "gate_sentences",
     "gate_words",
     "interval_text",
+    "loads",
     "looks_sentence",
     "medians_text",
     "next_sentence",
@@ -61,6 +65,7 @@ __all__ = [
     "outcome_sentence",
     "over_time_lines",
     "placebo_sentence",
+    "refuse_gate",
     "row_sentence",
     "rows_over_time",
     "saved_text",

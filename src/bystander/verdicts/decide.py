@@ -21,7 +21,7 @@ from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
 from bystander.verdicts.single import describe
 from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, main_measure, stopping
-from bystander.verdicts.types import VERDICTS, Decision, Note, Row
+from bystander.verdicts.types import VERDICTS, Decision, GateAsk, Note, Row
 
 __all__ = ["Options", "decide"]
 
@@ -39,6 +39,8 @@ class Options:
         Show this candidate only.
     only : tuple of str
         Show workloads of these names or patterns only. Neither lowers the number of comparisons.
+    gate : GateAsk or None
+        Give each row that a gate looks at the bound for it.
     """
 
     measure: str | None = None
@@ -46,6 +48,7 @@ class Options:
     risk: float | None = None
     arm: str | None = None
     only: tuple[str, ...] = ()
+    gate: GateAsk | None = None
 
 
 def decide(record: Record, options: Options | None = None) -> Decision:
@@ -65,20 +68,25 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     study = head.study
     _known(options, record)
     if options.only:
-        names = [workload.name for workload in study.workloads]
-        options = replace(options, only=chosen_names(names, options.only, f"record {head.name}"))
+        options = replace(options, only=chosen_names(study.workloads, options.only, f"record {head.name}"))
     margin = study.margin if options.margin is None else options.margin
     risk = study.risk if options.risk is None else options.risk
     measure = next((m for m in head.measures if m.name == options.measure), main_measure(record))
-    others = [m for m in head.measures if m.decided and m is not measure and not _says_the_same(record, m)]
+    gated = (options.gate.measures or (measure.name,)) if options.gate else ()
+    others = [
+        m
+        for m in head.measures
+        if m is not measure and ((m.decided and not _says_the_same(record, m)) or m.name in gated)
+    ]
+    bound = risk / max(1, study.comparisons * len(gated)) if gated else math.nan
     rows: list[Row] = []
     stopped = stopping(record)
     candidates = len(study.candidates)
     for candidate in study.candidates:
-        pairs = row_trials(record.trials, len(study.workloads), candidate)
+        pairs = row_trials(record, candidate)
         for measures, primary in (([measure], True), (others, False)):
             alpha, size = risk / candidates, len(pairs) * max(1, len(measures))
-            family = Family(alpha, size, candidates, primary, alpha / size)
+            family = Family(alpha, size, candidates, primary, alpha / size, bound=bound)
             rows += family_rows(record, pairs, measures, margin, family, stopped)
     placebo = _placebo(record, measure, margin, risk, stopped)
     singles = describe(record, [measure, *others], stopped.told(record))
@@ -109,7 +117,7 @@ def _placebo(record: Record, measure: Measure, margin: float, risk: float, stopp
     study = record.head.study
     if study.placebo is None:
         return ()
-    pairs = row_trials(record.trials, len(study.workloads), study.placebo)
+    pairs = row_trials(record, study.placebo)
     strict = risk / max(1, study.comparisons)
     family = Family(PLACEBO_RISK, len(pairs), 1, primary=True, strict=strict, placebo=True)
     return tuple(family_rows(record, pairs, [measure], margin, family, stopped))

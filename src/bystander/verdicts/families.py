@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -85,16 +86,21 @@ def _tested(record: Record, members: Members, family: Family) -> Tested:
     changed_p = np.where(tested_e <= family.alpha, 1.0, tested_p)
     q = holm(tested_p, family.size) if family.placebo else benjamini_hochberg(changed_p, family.size)
     q_e = benjamini_hochberg(tested_e, family.size)
-    fails = np.ones(count)
-    if family.primary:
-        failing = record.trials.failed.any()
-        raw = np.array([_fails_more(record, pair) if failing else 1.0 for pair in members.pairs])
-        fails = holm(members.looks.overall_one_sided(members.look, raw), family.size)
+    fails = np.ones((2, count))
+    if family.primary and record.trials.failed.any():
+        for side in (0, 1):
+            raw = np.array([_fails_more(record, _turned(pair) if side else pair) for pair in members.pairs])
+            fails[side] = holm(members.looks.overall_one_sided(members.look, raw), family.size)
     # The least e that so many blocks can have must be small enough for one row alone.
     sizes = np.array([row.size if row.paired else 10_000 for row in members.materials], dtype=np.float64)
     attainable = members.looks.overall_one_sided(members.look, 2.0**-sizes) <= family.alpha / family.size
     accepted, same = rejections(q, family.alpha), rejections(q_e, family.alpha)
-    return Tested(estimate, leans, p, e, q, q_e, fails, attainable, accepted, same)
+    return Tested(estimate, leans, p, e, q, q_e, fails[0], fails[1], attainable, accepted, same)
+
+
+def _turned(pair: RowTrials) -> RowTrials:
+    """Return a row with its arms changed over."""
+    return replace(pair, reference=pair.candidate, candidate=pair.reference)
 
 
 def _fails_more(record: Record, pair: RowTrials) -> float:
@@ -110,16 +116,21 @@ def _spans(members: Members, tested: Tested, error: NDArray[np.float64], family:
     """Return the intervals of all rows, at one minus `error` and at the level of one row alone."""
     count = len(members.pairs)
     low, high = np.full(count, -np.inf), np.full(count, np.inf)
-    reach, needed = np.full(count, np.nan), np.full(count, np.nan)
+    reach, needed, worse = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
     error = members.looks.nominal(members.look, error)
     alone = members.looks.nominal(members.look, np.full(count, family.strict))
     margin = np.array([row.margin for row in members.materials])
     last = float(members.looks.nominal(len(members.looks.blocks) - 1, np.array(family.strict)))
+    gated = math.isfinite(family.bound) and not family.placebo
+    one_sided = members.looks.nominal(members.look, np.full(count, min(1.0, 2 * family.bound))) if gated else None
+    less_is_worse = np.array([measure.better == "more" for measure in members.measures])
     for group in members.groups:
         rows, contrasts = group.rows, group.contrasts
+        if one_sided is not None:
+            worse[rows] = np.where(less_is_worse[rows], *interval(contrasts, one_sided[rows]))
         low[rows], high[rows] = interval(contrasts, error[rows])
         ends = interval(contrasts, alone[rows])
         reach[rows] = np.maximum(tested.estimate[rows] - ends[0], ends[1] - tested.estimate[rows])
         if family.primary and not family.placebo and members.materials[int(rows[0])].paired:
             needed[rows] = blocks_to_show(contrasts, tested.estimate[rows], margin[rows], last)
-    return Spans(low, high, reach, needed)
+    return Spans(low, high, reach, needed, worse)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -35,6 +36,8 @@ class Family:
         The level at which a change of one row alone would be shown.
     placebo : bool
         Whether the arm is the placebo, on which no row may look changed: Holm (1979) over the rows.
+    bound : float
+        The one-sided level of each row's bound for a gate; NaN without one.
     """
 
     alpha: float
@@ -43,6 +46,7 @@ class Family:
     primary: bool
     strict: float
     placebo: bool = False
+    bound: float = math.nan
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,8 @@ class Tested:
 
     Attributes
     ----------
+    fails_more, reference_fails : ndarray
+        Adjusted p that the candidate, or the reference, fails more often.
     attainable : ndarray of bool
         Whether so many blocks could show anything.
     accepted, accepted_same : int
@@ -95,6 +101,7 @@ class Tested:
     q: Floats
     q_e: Floats
     fails_more: Floats
+    reference_fails: Floats
     attainable: NDArray[np.bool_]
     accepted: int
     accepted_same: int
@@ -102,9 +109,11 @@ class Tested:
 
 @dataclass(frozen=True)
 class Spans:
-    """Ends of the rows' intervals, how far one reaches at the level of one row alone, and the blocks for the margin."""
+    """Ends of the rows' intervals, how far one reaches at the level of one row alone, the blocks for the margin,
+    and the gate's bounds on the worse side."""
 
     low: Floats
     high: Floats
     reach: Floats
     needed: Floats
+    worse: Floats

@@ -51,7 +51,7 @@ def noises(record: Record, measures: Sequence[str]) -> list[Noise]:
     other = study.placebo if study.placebo is not None else next(iter(study.candidates), None)
     if other is None:
         return []
-    pairs = row_trials(record.trials, len(study.workloads), other)
+    pairs = row_trials(record, other)
     found: dict[int, dict[str, Floats]] = {}
     for measure in record.head.measures:
         if measure.name in measures:

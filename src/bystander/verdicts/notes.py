@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-import numpy as np
-
 from bystander.design import Measure, Record, Status
 from bystander.units import counted, duration_text, quantity_text, share_text
 from bystander.verdicts.pairs import RowTrials
+from bystander.verdicts.together import order_doubt
 from bystander.verdicts.types import ArmSide, Note, Row
 
 __all__ = [
@@ -18,10 +17,12 @@ __all__ = [
     "at_floor",
     "before_first_look",
     "beyond_margin",
+    "blocks_apart",
     "change_detectable",
     "change_not_after_adjustment",
     "fails_more",
     "failures_kept",
+    "hours_apart",
     "left_out",
     "margin_undetermined",
     "needs_blocks",
@@ -31,6 +32,7 @@ __all__ = [
     "placebo_differs",
     "placebo_tainted",
     "reference_failed",
+    "reference_fails_more",
     "same_not_after_adjustment",
     "too_few_blocks",
     "unrandomised",
@@ -61,6 +63,15 @@ def fails_more(reference: ArmSide, candidate: ArmSide, p: float) -> Note:
         "fails-more",
         f"The candidate fails more often: {candidate.failed} of {candidate.trials} trials, the reference "
         f"{reference.failed} of {reference.trials} (p {p:.2g} after adjustment).",
+    )
+
+
+def reference_fails_more(reference: ArmSide, candidate: ArmSide, p: float) -> Note:
+    """The reference fails more often than chance would have it."""
+    return Note(
+        "reference-fails-more",
+        f"The reference fails more often: {reference.failed} of {reference.trials} trials, the candidate "
+        f"{candidate.failed} of {candidate.trials} (p {p:.2g} after adjustment).",
     )
 
 
@@ -221,16 +232,25 @@ def part_and_whole(parts: Sequence[Row], whole: Row) -> Note:
 
 def unrandomised(record: Record, pair: RowTrials) -> Note | None:
     """Tell when trials were not run in a random order, as far as an imported record can show it."""
-    if record.head.origin != "imported" or not pair.reference.size or not pair.candidate.size:
+    doubt = order_doubt(record, pair.reference, pair.candidate, pair.paired)
+    if not doubt:
         return None
-    order = record.trials.order
-    first, second = order[pair.reference], order[pair.candidate]
-    if not pair.paired or (first < 0).any() or (second < 0).any():
-        return Note(
-            "unrandomised",
-            "It is not known that the arms were run in random order: drift may look like a change.",
-        )
-    ahead = int(np.count_nonzero(first < second))
-    if pair.reference.size >= 6 and ahead in (0, pair.reference.size):
-        return Note("unrandomised", "One arm always ran first: drift or order may look like a change.")
-    return None
+    return Note(
+        "unrandomised",
+        f"It is not known that the arms ran in random order ({doubt}): drift may look like a change.",
+    )
+
+
+def hours_apart(blocks: int) -> Note:
+    """No block is a pair."""
+    return Note(
+        "hours-apart",
+        f"In none of {counted(blocks, 'block')} did the trials of both arms run back to back: they are no pairs, and "
+        "drift would pass for a change.",
+    )
+
+
+def blocks_apart(blocks: int) -> Note:
+    """Some blocks are no pairs."""
+    whose = "its" if blocks == 1 else "their"
+    return Note("blocks-apart", f"{counted(blocks, 'block')} left out: {whose} trials did not run back to back.")

@@ -13,6 +13,7 @@ from bystander.design import Record, Trials
 from bystander.stats import Contrasts, median, pairwise_contrasts, walsh_contrasts
 from bystander.stats.signed_rank import WRITTEN_OUT
 from bystander.verdicts.readings import Readings
+from bystander.verdicts.together import together
 
 __all__ = [
     "Batch",
@@ -44,6 +45,8 @@ class RowTrials:
     paired : bool
     alone : int
         Trials in blocks where the other arm has none, which are left out.
+    apart : int
+        Blocks left out as their trials did not run back to back; see `together`.
     """
 
     workload: int
@@ -52,6 +55,7 @@ class RowTrials:
     candidate: Indices
     paired: bool
     alone: int
+    apart: int = 0
 
 
 def first_blocks(trials: Trials, row: RowTrials, blocks: int) -> RowTrials:
@@ -75,8 +79,9 @@ def block_seconds(record: Record, pair: RowTrials) -> float:
     return sum(map(median, each)) / len(each) * len(record.head.study.arms) if each else math.nan
 
 
-def row_trials(trials: Trials, workloads: int, candidate: int) -> list[RowTrials]:
+def row_trials(record: Record, candidate: int) -> list[RowTrials]:
     """Return the trials of each workload, compared between the reference and one candidate."""
+    trials, workloads = record.trials, len(record.head.study.workloads)
     order = np.argsort(trials.workload, kind="stable")
     bounds = np.searchsorted(trials.workload[order], np.arange(workloads + 1))
     found = []
@@ -85,14 +90,18 @@ def row_trials(trials: Trials, workloads: int, candidate: int) -> list[RowTrials
         reference, other = mine[trials.arm[mine] == 0], mine[trials.arm[mine] == candidate]
         both = np.concatenate([reference, other])
         paired = bool(both.size) and bool((trials.block[both] >= 0).all())
-        alone = 0
+        alone = apart = 0
         if paired:
             _, left, right = np.intersect1d(
                 trials.block[reference], trials.block[other], assume_unique=True, return_indices=True
             )
             alone = int(both.size - 2 * left.size)
             reference, other = reference[left], other[right]
-        found.append(RowTrials(w, candidate, reference, other, paired, alone))
+            near = together(record, reference, other, both)
+            if not near.all():
+                apart = int(np.count_nonzero(~near))
+                reference, other = reference[near], other[near]
+        found.append(RowTrials(w, candidate, reference, other, paired, alone, apart))
     return found
 
 

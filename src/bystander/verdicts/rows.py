@@ -74,6 +74,7 @@ class Rows:
                 reference=reference,
                 candidate=candidate,
                 silent_arm=self._facts[pair.workload].silent,
+                apart=0 if pair.reference.size else pair.apart,
                 read=stuff.testable,
                 first_look=members.looks.blocks[0] if members.stops[i].look is None else None,
                 fails_more=float(tested.fails_more[i]),
@@ -110,9 +111,12 @@ class Rows:
         smallest = smallest if math.isfinite(smallest) else math.nan
         blocks = _rounded(float(spans.needed[i]), stuff.size, self.family) if found.verdict == "unclear" else math.nan
         seconds = blocks * block_seconds(self.record, pair) if math.isfinite(blocks) else math.nan
+        worse = float(spans.worse[i])
         told = [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
         if found.verdict in measure.words:
             told.append(_RELEVANCE_NOTES[relevance])
+        if float(tested.reference_fails[i]) <= self.family.alpha and found.verdict != "failed":
+            told.append(say.reference_fails_more(*self._sides[i], float(tested.reference_fails[i])))
         if math.isfinite(blocks):
             told.append(say.needs_blocks(blocks, seconds, self.margin))
         reference, candidate = self._sides[i]
@@ -143,6 +147,7 @@ class Rows:
             stop=members.stops[i],
             blocks_for_margin=blocks,
             seconds_for_margin=seconds,
+            worse_bound=None if math.isnan(self.family.bound) else _exp(worse) if ratio else worse,
         )
 
     @cached_property
@@ -176,6 +181,7 @@ def _pair_facts(record: Record, pair: RowTrials, family: Family) -> _PairFacts:
         say.failures_kept((failed[0], failed[1])) if some else None,
         say.unrandomised(record, pair),
         say.left_out(pair.alone) if pair.alone else None,
+        say.blocks_apart(pair.apart) if pair.apart and pair.reference.size else None,
     ]
     last = [*told_notes(record, pair), *start_notes(record, pair)] if family.primary and not family.placebo else []
     said = tuple(note for note in first if note is not None)

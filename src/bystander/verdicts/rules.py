@@ -19,6 +19,8 @@ class Case:
     ----------
     silent_arm : str or None
         An arm that has no trial.
+    apart : int
+        Blocks whose trials are no pairs, where that leaves none.
     read : bool
         Whether the measure was read under both arms.
     fails_more : float
@@ -44,6 +46,7 @@ class Case:
     reference: ArmSide
     candidate: ArmSide
     silent_arm: str | None
+    apart: int
     read: bool
     fails_more: float
     p: float
@@ -78,6 +81,8 @@ def outcome(case: Case) -> Outcome:
 def _without_test(case: Case) -> Outcome | None:
     """Lines on arms that have no trial, no valid one, or fail more often."""
     alpha = case.alpha
+    if case.apart:
+        return Outcome("unclear", alpha, say.hours_apart(case.apart))
     if case.silent_arm is not None:
         return Outcome("unclear", alpha, say.no_trials(case.silent_arm))
     if case.reference.failed == case.reference.trials:

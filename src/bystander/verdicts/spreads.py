@@ -53,7 +53,7 @@ def spreads(record: Record) -> tuple[Spread, ...]:
     measure = main_measure(record)
     readings = readings_of(record, measure, range(len(study.workloads)), [0, study.candidates[0]])
     found = []
-    pairs = row_trials(record.trials, len(study.workloads), study.candidates[0])
+    pairs = row_trials(record, study.candidates[0])
     for pair, row in zip(pairs, materials(record.trials, pairs, readings, study.margin), strict=True):
         if row.paired and row.testable and row.exact and row.scale == "ratio":
             first, second = row.reference[0], row.candidate[0]

@@ -73,13 +73,13 @@ def main_measure(record: Record) -> Measure:
 
 
 def study_looks(study: Study) -> Looks:
-    """Return the looks that a study plans: none at which its placebo could not be shown to differ.
+    """Return the looks that a study plans: none at which nothing could stop, or its placebo not be shown to differ.
 
     A workload that is decided takes its placebo with it, and one that never could have spoken vouches for nothing.
     """
     if not study.stops_early:
         return fixed_look(study.blocks)
-    risk = study.risk / study.comparisons
+    risk = study.risk / study.tests
     if study.placebo is not None:
         risk = min(risk, PLACEBO_RISK / len(study.workloads))
     return planned_looks(study.blocks, risk, strict=study.stopping == "strict")
@@ -89,14 +89,14 @@ def stopping(record: Record) -> Stopping:
     """Return where each row of a record stopped, by the study's own measure, margin and risk.
 
     A row stops at the first look at which it is shown to be the same, to have changed by an estimate beyond the
-    margin, or to fail more often, each at risk / comparisons, so that no other row can take that back.
+    margin, or to fail more often, each at risk / tests, so that no other row, nor a gate, can take that back.
     """
     study, looks = record.head.study, study_looks(record.head.study)
     if not study.stops_early or (record.trials.block < 0).any():
         return Stopping(fixed_look(study.blocks), {})
     stops: dict[tuple[int, int], Stop] = {}
     for candidate in study.candidates:
-        pairs = row_trials(record.trials, len(study.workloads), candidate)
+        pairs = row_trials(record, candidate)
         found = _stops(record, pairs, looks)
         stops |= {(pair.workload, pair.arm): stop for pair, stop in zip(pairs, found, strict=True)}
     return Stopping(looks, stops)
@@ -135,10 +135,11 @@ class _Rows:
         self._differences = [row.differences for row in self._materials]
         self._failing = [bool(record.trials.failed[_both(pair)].any()) for pair in pairs]
         self._alpha = study.risk / len(study.candidates)
+        self._share = study.comparisons / study.tests  # a gate on several measures holds its risk over all of them
 
     def reasons(self, places: Sequence[int], look: int) -> list[str]:
         """Return why each of these rows stops at a look, "" where it goes on."""
-        alpha, each = self._alpha, self._alpha / len(self._pairs)
+        alpha, each = self._alpha, self._alpha * self._share / len(self._pairs)
         one_each, two_each, two_alpha = _levels(self._looks, look, each, alpha)
         blocks, last = self._looks.blocks[look], look == len(self._looks.blocks) - 1
         reasons = ["most-blocks" if last else ""] * len(places)

@@ -13,7 +13,7 @@ from bystander.verdicts.failures import Failure
 from bystander.verdicts.over_time import TrialsToSee
 from bystander.verdicts.single import Single
 
-__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "Note", "Row", "Shift", "Stop"]
+__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "GateAsk", "Note", "Row", "Shift", "Stop"]
 
 # Worst first: the order of rows wherever they are listed.
 VERDICTS = ("failed", "slower", "more", "lower", "unclear", "same", "higher", "less", "faster")
@@ -92,6 +92,9 @@ class Row:
         what they take; NaN where it does not apply or is not known.
     relevance : str
         "beyond", "within" or "undetermined" with respect to the margin.
+    worse_bound : float or None
+        One-sided bound on the row's scale, on the worse side of the measure, at risk / m of the gate's family; None
+        without a gate, NaN where nothing was tested.
     """
 
     workload: str
@@ -120,6 +123,7 @@ class Row:
     stop: Stop = Stop(0, 0, "fixed")
     blocks_for_margin: float = math.nan
     seconds_for_margin: float = math.nan
+    worse_bound: float | None = None
 
     @property
     def looked_at(self) -> bool:
@@ -129,6 +133,25 @@ class Row:
     def has(self, code: str) -> bool:
         """Whether a note with that code stands on the row."""
         return any(note.code == code for note in self.notes)
+
+
+@dataclass(frozen=True)
+class GateAsk:
+    """What a gate is asked.
+
+    Attributes
+    ----------
+    words : tuple of str
+        Among `design.GATE_WORDS`.
+    measures : tuple of str
+        On which they are looked for; empty for the study's measure.
+    also_unrandomised : bool
+        Count also rows whose trials are not known to be in random order.
+    """
+
+    words: tuple[str, ...]
+    measures: tuple[str, ...] = ()
+    also_unrandomised: bool = False
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,6 @@ __all__ = [
     "row_sentence",
     "saved_text",
     "suite_sentence",
-    "weighted_sentence",
 ]
 
 _FACTOR = 2.0  # beyond it a factor reads better than percent
@@ -263,23 +262,6 @@ def looks_sentence(decision: Decision) -> str:
     return f"Looks planned after {planned} blocks, {levels}: {'; '.join(told)}."
 
 
-def weighted_sentence(decision: Decision) -> str:
-    """Return the effect on the whole load, or "" where the study gives no weights or medians are missing.
-
-    The load is the sum of median times weight over workloads; it is a plain sum, without a test.
-    """
-    texts = []
-    for arm in decision.candidates:
-        rows = [row for row in decision.primary if row.arm == arm and row.weight]
-        before = sum(row.reference.median * (row.weight or 0) for row in rows)
-        after = sum(row.candidate.median * (row.weight or 0) for row in rows)
-        if rows and before > 0 and math.isfinite(after):
-            texts.append(f"{arm} takes {after / before:.2f} times what {decision.head.study.reference.name} takes")
-    if not texts:
-        return ""
-    return f"Weighted by how often each runs, by medians and without a test: {'; '.join(texts)}."
-
-
 _PLACEBOS_NAMED = 3
 
 
@@ -337,7 +319,7 @@ def next_sentence(decision: Decision) -> str:
     name = decision.head.name
     if not rows:
         return "Next: bystander observe --arm before='...' --arm after='...' compares two commands."
-    if not decision.head.complete:
+    if decision.head.resumable:
         return f"Next: bystander observe --resume {name} finishes this record."
     failed = [row for row in rows if row.verdict == "failed"]
     if failed:
