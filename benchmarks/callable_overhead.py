@@ -13,7 +13,7 @@ from pathlib import Path
 from common import CALM, tell
 
 HARNESS = Path(__file__).parents[1] / "src" / "bystander" / "field" / "inside" / "callable_harness.py"
-MODULE = "def work():\n    return sum(range(40))\n"
+MODULE = "def work():\n    return max(3 * (t % 7) - (t % 12) for t in range(14))\n"
 BY_HAND = """
 import gc, statistics, sys, time
 sys.path.insert(0, ".")

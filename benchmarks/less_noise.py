@@ -30,7 +30,7 @@ from bystander.stats import interval, signed_rank_null, walsh_contrasts
 Floats = NDArray[np.float64]
 BLOCKS, STUDIES, LEVEL, TOGETHER = 30, 600, 0.05, 8
 PROGRAMS = {
-    "compute": "sum(i * i for i in range(250_000))",
+    "compute": "from math import sin; max(sin(t / 118.6) + sin(t / 114.6) / 3 for t in range(120_000))",
     "objects": "d = {str(i): [i] for i in range(40_000)}; s = sorted(d, key=d.get)",
     "database": "import sqlite3; c = sqlite3.connect(':memory:'); c.execute('create table t(a, b)'); "
     "c.executemany('insert into t values (?, ?)', ((i, i % 97) for i in range(15_000))); "

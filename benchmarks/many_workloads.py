@@ -1,4 +1,4 @@
-"""500 workloads under 2 arms: check --no-run, decide, and what the live display takes of a processor."""
+"""500 workloads under 2 arms: check --plan-only, decide, and what the live display takes of a processor."""
 
 from __future__ import annotations
 
@@ -52,8 +52,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
         study(folder, 500, 8, "true")
-        runs = [seconds(folder, "check", "--no-run") for _ in range(5)]
-        tell("500 workloads: check --no-run", sorted(runs)[2], "s", "under 3")
+        runs = [seconds(folder, "check", "--plan-only") for _ in range(5)]
+        tell("500 workloads: check --plan-only", sorted(runs)[2], "s", "under 3")
         seconds(folder, "observe", "--quiet")
         runs = [seconds(folder, "decide") for _ in range(5)]
         tell("500 workloads x 8 blocks: decide", sorted(runs)[2], "s", "under 3")

@@ -202,9 +202,78 @@ def test_cold_samples_are_left_out() -> None:
     assert warm_from(np.ones(20)) == 3
 
 
-def test_iterations_are_round_numbers_that_last_long_enough() -> None:
-    """1, 2 or 5 and zeros, found by trying."""
-    assert [harness.rounded_up(n) for n in (0.3, 1, 1.1, 3, 7, 11, 499, 501)] == [1, 1, 2, 5, 10, 20, 500, 1000]
+class Clockwork(harness.Timed):
+    """A callable that takes so many ns each, and so many a batch besides; nothing is really called."""
+
+    def __init__(self, each: float, besides: float, stall_at: int = 0) -> None:
+        self.each, self.besides, self.stall_at, self.sizes = each, besides, stall_at, []
+
+    def sample(self, iterations: int) -> tuple[float, float]:
+        """Return what it would take."""
+        self.sizes.append(iterations)
+        return self.besides + self.each * iterations + 1e9 * (iterations == self.stall_at), 0.0
+
+
+def test_iterations_last_as_long_as_a_sample_shall() -> None:
+    """Batches of 1, 3, 9, ... until one lasts a tenth; what a batch costs besides drops out; two digits are kept."""
+    clock = Clockwork(each=1234.0, besides=50_000.0)
+    found = clock.iterations_for(0.01)
+
+    assert found == 8200  # 10 ms / 1234 ns = 8103.7, in two digits and no less
+    assert sorted(set(clock.sizes)) == [1, 3, 9, 27, 81, 243, 729, 2187][: len(set(clock.sizes))]
+    assert max(clock.sizes) * 1234 + 50_000 >= 1e6 > max(clock.sizes) / 3 * 1234 + 50_000
+    assert Clockwork(each=5e8, besides=0).iterations_for(0.01) == 1
+    assert Clockwork(each=1e4, besides=0, stall_at=27).iterations_for(0.01) > 0
+    assert Clockwork(each=1e-9, besides=0).iterations_for(0.01) == harness.MOST_ITERATIONS
+    assert [harness.two_digits(n) for n in (0.3, 1, 1.1, 9.5, 11, 110, 111, 498_001)] == [
+        1,
+        1,
+        2,
+        10,
+        11,
+        110,
+        120,
+        500_000,
+    ]
+
+
+def test_a_call_is_made_once_an_iteration_and_the_last_result_is_kept() -> None:
+    """With plain, named, fresh and no arguments; fresh ones are made before the clock starts, one for each."""
+    seen: list[object] = []
+
+    def call(*words: object, **named: object) -> int:
+        seen.append((words, named))
+        return len(seen)
+
+    def timed(**more: object) -> harness.Timed:
+        one = harness.Timed.__new__(harness.Timed)
+        one.call, one.given, one.fresh, one.held, one.loop, one.same, one.result = (
+            call, None, False, False, None, [((), {})], None,
+        )  # fmt: skip
+        for name, value in more.items():
+            setattr(one, name, value)
+        return one
+
+    counter = iter(range(100))
+    for more, words, named in (
+        ({}, (), {}), ({"same": [((1, 2), {})]}, (1, 2), {}), ({"same": [((), {"a": 1})]}, (), {"a": 1}),
+    ):  # fmt: skip
+        seen.clear()
+        one = timed(**more)
+        assert one.sample(7)[0] > 0
+        assert seen == [(words, named)] * 7
+        assert one.result == 7
+    seen.clear()
+    fresh = timed(fresh=True, given=lambda: (next(counter),))
+    fresh.sample(3)
+    assert seen == [((0,), {}), ((1,), {}), ((2,), {})]
+    seen.clear()
+    timed(fresh=True, given=lambda: {"n": next(counter)}).sample(2)
+    assert seen == [((), {"n": 3}), ((), {"n": 4})]
+
+
+def test_arguments_are_taken_as_they_are_given() -> None:
+    """A tuple is several, a dict of names is named, all else is one."""
     assert harness.arguments((1, 2)) == ((1, 2), {})
     assert harness.arguments({"a": 1}) == ((), {"a": 1})
     assert harness.arguments({1: 1}) == (({1: 1},), {})

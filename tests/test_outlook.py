@@ -178,11 +178,11 @@ def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
     file = tmp_path / "bystander.toml"
     text = '[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\ncommand = "{command}"\n'
     file.write_text(text.format(command="sleep 0.01"), encoding="utf-8")
-    before = run("check", "--no-run").stdout
+    before = run("check", "--plan-only").stdout
     run("observe", "--quiet", "--fixed", "8")
-    hint = " ".join(run("check", "--no-run").stdout.split())
+    hint = " ".join(run("check", "--plan-only").stdout.split())
     asked = ("check", "--noise-of", "unnamed-study-1", "--change", "5 %")
-    planned = json.loads(run(*asked, "--no-run", "--json").stdout)
+    planned = json.loads(run(*asked, "--plan-only", "--json").stdout)
     shown = " ".join(run(*asked).stdout.split())
     file.write_text(text.format(command="sleep 0.02"), encoding="utf-8")
 
@@ -311,7 +311,7 @@ def test_check_says_what_could_be_shown(run: Run, study: Path) -> None:
     study.write_text(
         f'[arms.a]\n[arms.b]\nsettings.n = 1\n[workloads.w]\ncommand = "touch {marker}"\n', encoding="utf-8"
     )
-    planned = json.loads(run("check", "--no-run", "--json").stdout)
+    planned = json.loads(run("check", "--plan-only", "--json").stdout)
 
     assert [one["workload"] for one in told["outlook"]] == ["say", "wait"]
     assert all(0 < one["smallest_shown"] < 149 for one in told["outlook"])  # a stall may widen it

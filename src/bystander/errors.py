@@ -13,6 +13,7 @@ __all__ = [
     "GateError",
     "LauncherError",
     "MachineBusyError",
+    "OwnFilesError",
     "StudyError",
     "UnitError",
     "UnknownRecordError",
@@ -44,6 +45,10 @@ class StudyError(UsageError):
     def __init__(self, problems: Sequence[str]) -> None:
         super().__init__("\n".join(problems))
         self.problems = tuple(problems)
+
+
+class OwnFilesError(UsageError):
+    """An arm runs files that are not its own."""
 
 
 class DataError(UsageError):

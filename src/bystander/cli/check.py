@@ -27,7 +27,7 @@ EXAMPLE = "Example: bystander check"
 def check(
     study: StudyOption = None,
     only: OnlyOption = None,
-    no_run: Annotated[bool, typer.Option("--no-run", help="Make the arms ready and run nothing.")] = False,
+    plan_only: Annotated[bool, typer.Option("--plan-only", help="Make the arms ready and run nothing.")] = False,
     placebo: PlaceboOption = False,
     placebo_blocks: Annotated[
         int | None,
@@ -65,7 +65,7 @@ def check(
         if noise_of is not None:
             raise
     wanted = share_option("--change", change, 1.0)
-    options = CheckOptions(only or (), not no_run, placebo, placebo_blocks, wanted, noise_of, kept)
+    options = CheckOptions(only or (), not plan_only, placebo, placebo_blocks, wanted, noise_of, kept)
     with Display(quiet=json, trying=True) as display:
         checked = run(study, here(), variables(), display, options)
     if json:

@@ -51,7 +51,8 @@ def show(console: Console, checked: Checked) -> None:
     of_what = ", ".join(counted(count, word) for count, word in parts)
     trials = f"{study.blocks * len(study.workloads) * len(study.arms)} trials ({of_what})"
     if checked.expected_s is None:
-        console.print(f"Nothing was run. The observation has {trials}; without --no-run, check says how long it takes.")
+        console.print(f"Nothing was run. The observation has {trials}.")
+        console.print("Without --plan-only, check says how long it takes.")
     else:
         takes, most = ("at most", "up to ") if study.stops_early else ("about", "")
         console.print(f"The observation will take {takes} {duration_text(checked.expected_s, 2)}: {most}{trials}.")

@@ -17,8 +17,11 @@ def new(
     force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False,
 ) -> None:
     """Write a commented study for this folder, right as it stands."""
-    from bystander.flow.new import write_study
+    from bystander.flow.new import nothing_to_compare, write_study
 
     target = write_study(here(), force)
     typer.echo(f"{target.name} is written: name your workloads and arms in it.")
+    if nothing_to_compare(here()):
+        typer.echo("There is nothing to compare yet: the working tree is as HEAD has it. Edit something, or name an")
+        typer.echo("earlier revision in [arms.before].")
     typer.echo("Next: bystander check")

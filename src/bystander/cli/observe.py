@@ -179,7 +179,7 @@ def _planned(
 ) -> tuple[Study, StudyFolder]:
     """Return the study that is meant, and where it lies."""
     from bystander.design import with_only
-    from bystander.flow.observe import noted
+    from bystander.flow.early_ends import noted
     from bystander.flow.places import load_study
     from bystander.flow.quick import commands_study, one_command_study
 

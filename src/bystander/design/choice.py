@@ -41,5 +41,6 @@ def with_only(study: Study, wanted: Sequence[str]) -> Study:
     """Return the study with the wanted workloads only; all others are left out before the start."""
     if not wanted:
         return study
-    names = chosen_names(study.workloads, wanted, "the study")
+    names = set(chosen_names(study.workloads, wanted, "the study"))
+    names |= {workload.floor for workload in study.workloads if workload.name in names}  # a floor goes with it
     return replace(study, workloads=tuple(w for w in study.workloads if w.name in names))

@@ -13,10 +13,10 @@ from bystander.errors import ArmError
 from bystander.field.checkouts import Checkouts
 from bystander.field.commands import ready_workload
 from bystander.field.environment import trial_environment
-from bystander.field.folders import folder_state
+from bystander.field.folders import NotOfTheArm, folder_state
 from bystander.field.git import Git
 from bystander.field.interpreters import interpreter_facts
-from bystander.field.surroundings import StudyFolder
+from bystander.field.surroundings import StudyFolder, own_outputs
 
 __all__ = ["ArmMaker"]
 
@@ -42,11 +42,21 @@ class ArmMaker:
     place : StudyFolder
     caller : mapping
         The environment from which trials take their stated list of variables.
+    archive : Path or None
+        Where the record will be, which may be in an arm's folder.
     """
 
-    def __init__(self, place: StudyFolder, caller: Mapping[str, str]) -> None:
+    def __init__(self, place: StudyFolder, caller: Mapping[str, str], archive: Path | None = None) -> None:
         self.place = place
         self.caller = caller
+        self._archive = archive
+
+    def left_out(self, study: Study) -> NotOfTheArm:
+        """Return what is no part of any arm: what trials write by the study, and what Bystander writes just now.
+
+        Where a study's folder is used where it lies, `bystander observe > said.txt` writes into the arm.
+        """
+        return NotOfTheArm(study.written_files, own_outputs(self._archive))
 
     def environment(self, study: Study, arm: Arm) -> dict[str, str]:
         """Return the variables of an arm's trials and build steps."""
@@ -55,20 +65,21 @@ class ArmMaker:
     def make(self, study: Study, arm: Arm) -> ArmState:
         """Return the arm, ready to run; raise ArmError when git or a build step fails."""
         environment = self.environment(study, arm)
-        source = self._source(arm)
+        source = self._source(study, arm)
         interpreter = self._interpreter(study, arm, environment, source)
         key = arm_key(arm, source.tree, interpreter.get("version", ""))
         if source.folder and arm.placebo and not arm.in_place:
-            folder = self._copied(arm, key, source.folder, environment)
+            folder = self._copied(study, arm, key, source.folder, environment)
             source.facts.pop("digest", None)
         elif source.folder:
             folder = source.folder
             if arm.build:
                 self._checkouts.build_once(key, lambda: self._build(arm, key, folder, environment))
             if "digest" in source.facts:  # taken again: building may have changed the folder
-                source.facts["digest"] = folder_state(folder).digest if arm.build else source.tree
+                left_out = self.left_out(study)
+                source.facts["digest"] = folder_state(folder, left_out).digest if arm.build else source.tree
         else:
-            folder = self._laid_out(arm, key, source, environment)
+            folder = self._laid_out(study, arm, key, source, environment)
         if "folder depth" in study.vary:
             self._deepen(arm, key, folder)
         facts = {**source.facts, "tree": source.tree, "interpreter": interpreter, "environment": environment}
@@ -126,7 +137,7 @@ class ArmMaker:
                 return facts
         return {}
 
-    def _source(self, arm: Arm) -> _Source:
+    def _source(self, study: Study, arm: Arm) -> _Source:
         git = self.place.git
         if arm.revision is not None:
             if git is None:
@@ -140,7 +151,7 @@ class ArmMaker:
         if folder == self.place.path and git is not None:
             tree = git.snapshot(self._objects)
             return _Source(tree, f"working tree ({tree[:10]})", {}, git)
-        digest = folder_state(folder).digest
+        digest = folder_state(folder, self.left_out(study)).digest
         return _Source(digest, f"folder {arm.folder} ({digest[:10]})", {"digest": digest}, folder=folder)
 
     @property
@@ -155,6 +166,20 @@ class ArmMaker:
         """Remove what an earlier command began to lay out and could not finish."""
         self._checkouts.remove_half_made()
 
+    def stands_for(self, arm: Arm, state: ArmState) -> tuple[Path, Path] | None:
+        """Return the folder of an arm's own files and the user's folder that it was made from; None in place.
+
+        Both are the same where a folder is used where it lies.
+        """
+        own = self.folder_of(arm, state)
+        if own is None:
+            return None
+        if own != self._checkouts.home(state.key):
+            return own, own
+        if arm.revision is None and (other := (self.place.path / arm.folder).resolve()) != self.place.path:
+            return own, other  # a placebo's copy
+        return own, self.place.git.top.resolve() if self.place.git else self.place.path
+
     def folder_of(self, arm: Arm, state: ArmState) -> Path | None:
         """Return the folder whose files must stay what they are while trials run; None for an arm run in place."""
         if arm.in_place:
@@ -162,7 +187,7 @@ class ArmMaker:
         home = self._checkouts.home(state.key)
         return home if Path(state.folder).is_relative_to(home) else Path(state.folder)
 
-    def _laid_out(self, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
+    def _laid_out(self, study: Study, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
         """Check out and build, unless that was done before; return the study's folder in it."""
         assert source.git
         git, inside = source.git, self.place.path.relative_to(source.git.top.resolve())
@@ -172,17 +197,18 @@ class ArmMaker:
             if not (home / inside).is_dir():
                 raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inside}")
 
-        home = self._checkouts.lay_out(key, fill, lambda home: self._build(arm, key, home / inside, environment))
-        return home / inside
+        made = Checkouts(self._checkouts.folder, self.left_out(study))
+        return made.lay_out(key, fill, lambda home: self._build(arm, key, home / inside, environment)) / inside
 
-    def _copied(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> Path:
+    def _copied(self, study: Study, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> Path:
         """Lay out a placebo of an arm that is used where it lies: a copy with a build of its own."""
         own = shutil.ignore_patterns(".bystander", ".git", "__pycache__")
 
         def fill(home: Path) -> None:
             shutil.copytree(folder, home, symlinks=True, ignore=own, dirs_exist_ok=True)
 
-        return self._checkouts.lay_out(key, fill, lambda home: self._build(arm, key, home, environment))
+        made = Checkouts(self._checkouts.folder, self.left_out(study))
+        return made.lay_out(key, fill, lambda home: self._build(arm, key, home, environment))
 
     def _build(self, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> None:
         """Run the build steps; their output is kept beside the arm, and shown when one fails."""

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from bystander.field.folders import folder_state
+from bystander.field.folders import EVERYTHING, NotOfTheArm, folder_state
 
 __all__ = ["Checkouts", "deeper"]
 
@@ -28,8 +28,9 @@ class Checkouts:
     changed in its own checkout is not taken for the arm the next time.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, left_out: NotOfTheArm = EVERYTHING) -> None:
         self.folder = folder
+        self._left_out = left_out
 
     def home(self, key: str) -> Path:
         """Return where an arm is laid out."""
@@ -50,14 +51,14 @@ class Checkouts:
         """Return the arm's folder: the one that is ready and unchanged, else filled and built anew."""
         home, ready = self.home(key), self._ready(key)
         with self._locked(key):
-            if ready.exists() and home.is_dir() and folder_state(home).digest == _digest_in(ready):
+            if ready.exists() and home.is_dir() and folder_state(home, self._left_out).digest == _digest_in(ready):
                 return home
             ready.unlink(missing_ok=True)
             shutil.rmtree(home, ignore_errors=True)
             home.mkdir()
             fill(home)
             build(home)
-            ready.write_text(json.dumps({"digest": folder_state(home).digest}), encoding="utf-8")
+            ready.write_text(json.dumps({"digest": folder_state(home, self._left_out).digest}), encoding="utf-8")
         return home
 
     def deepen(self, key: str, depths: int) -> None:

@@ -6,12 +6,41 @@ import hashlib
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
+from fnmatch import fnmatchcase
 from pathlib import Path
 
-__all__ = ["FolderState", "folder_state"]
+__all__ = ["EVERYTHING", "FolderState", "NotOfTheArm", "fits", "folder_state"]
 
 _HASHED_BYTES = 256 * 2**20
 _NOT_CODE = {".bystander", ".git", "__pycache__"}
+
+
+@dataclass(frozen=True)
+class NotOfTheArm:
+    """What lies in an arm's folder and is no part of the arm.
+
+    Attributes
+    ----------
+    patterns : tuple of str
+        Of paths relative to the folder; * stands for any letters, slashes too.
+    files : frozenset of (int, int)
+        Device and inode of files that Bystander itself writes just now.
+    """
+
+    patterns: tuple[str, ...] = ()
+    files: frozenset[tuple[int, int]] = frozenset()
+
+    def holds(self, name: str, state: os.stat_result) -> bool:
+        """Whether a file is one of them, by its path relative to the folder."""
+        return fits(name, self.patterns) or (state.st_dev, state.st_ino) in self.files
+
+
+EVERYTHING = NotOfTheArm()  # everything counts
+
+
+def fits(name: str, patterns: tuple[str, ...]) -> bool:
+    """Whether a relative path fits one of the patterns."""
+    return any(fnmatchcase(name, pattern) for pattern in patterns)
 
 
 @dataclass(frozen=True)
@@ -36,20 +65,26 @@ class FolderState:
         return tuple(sorted(path for path in paths if self.files.get(path) != later.files.get(path)))
 
 
-def folder_state(folder: Path) -> FolderState:
-    """Read a folder; what Python, git and Bystander keep there for themselves does not count."""
+def folder_state(folder: Path, left_out: NotOfTheArm = EVERYTHING) -> FolderState:
+    """Read a folder; what Python, git and Bystander keep there for themselves does not count, nor what is left out."""
     found = []
     for place, folders, names in os.walk(folder):
         folders[:] = [name for name in folders if name not in _NOT_CODE]
         links = [name for name in folders if Path(place, name).is_symlink()]
         found += [Path(place, name) for name in [*names, *links] if name not in _NOT_CODE]
-    paths = sorted(path for path in found if path.is_symlink() or path.is_file())
+    paths = sorted(path for path in found if _counts(path, folder, left_out))
     by_time = sum(path.lstat().st_size for path in paths) > _HASHED_BYTES
     files = {str(path.relative_to(folder)): _file_digest(path, by_time) for path in paths}
     total = hashlib.sha256()
     for name, digest in files.items():
         total.update(name.encode(errors="surrogateescape") + b"\0" + digest)
     return FolderState(("times-" if by_time else "") + total.hexdigest()[:24], files)
+
+
+def _counts(path: Path, folder: Path, left_out: NotOfTheArm) -> bool:
+    if path.suffix == ".pyc" or not (path.is_symlink() or path.is_file()):
+        return False
+    return not left_out.holds(str(path.relative_to(folder)), path.lstat())
 
 
 def _file_digest(path: Path, by_time: bool) -> bytes:

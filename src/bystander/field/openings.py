@@ -45,17 +45,30 @@ class Openings:
         self._fd = libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
         if self._fd < 0:
             raise CannotWatchError(os.strerror(ctypes.get_errno()))
-        for folder in self._folders:
-            watch = libc.inotify_add_watch(self._fd, os.fsencode(folder), _OPEN)
-            if watch >= 0:
-                self._by_watch[watch] = folder
-            elif (number := ctypes.get_errno()) == errno.ENOSPC:
-                self.__exit__(None, None, None)
-                raise CannotWatchError(f"{len(self._folders)} folders are more than fs.inotify.max_user_watches allows")
-            elif number not in (errno.ENOENT, errno.EACCES, errno.ENOTDIR):  # gone meanwhile, or not ours to read
-                self.__exit__(None, None, None)
-                raise CannotWatchError(os.strerror(number))
+        try:
+            for folder in self._folders:
+                self.add(folder)
+        except CannotWatchError:
+            self.__exit__(None, None, None)
+            raise
         return self
+
+    def add(self, folder: Path) -> None:
+        """Watch one more folder; one that is gone or not ours to read is left out.
+
+        Raises
+        ------
+        CannotWatchError
+            Where the system has too few watches.
+        """
+        libc = ctypes.CDLL(ctypes.util.find_library("c"), use_errno=True)
+        watch = libc.inotify_add_watch(self._fd, os.fsencode(folder), _OPEN)
+        if watch >= 0:
+            self._by_watch[watch] = folder
+        elif (number := ctypes.get_errno()) == errno.ENOSPC:
+            raise CannotWatchError(f"{len(self._folders)} folders are more than fs.inotify.max_user_watches allows")
+        elif number not in (errno.ENOENT, errno.EACCES, errno.ENOTDIR):
+            raise CannotWatchError(os.strerror(number))
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

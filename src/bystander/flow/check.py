@@ -18,6 +18,7 @@ from bystander.flow.doubts import doubts
 from bystander.flow.noise import earlier_noise, record_to_tell, tried_noise
 from bystander.flow.observer import Observer
 from bystander.flow.outlook import Outlook, measure_advice, outlooks
+from bystander.flow.own_files import OwnFiles
 from bystander.flow.pace import Pace
 from bystander.flow.places import load_study
 from bystander.flow.rehearsal import AnswerDifference, Tried, make_arms, rehearse
@@ -30,7 +31,7 @@ from bystander.stats import blocks_needed
 from bystander.units import counted, listed, share_text
 from bystander.verdicts import PLACEBO_RISK, Noise
 
-__all__ = ["CheckOptions", "Checked", "check", "checked_json", "shims", "too_few"]
+__all__ = ["CheckOptions", "Checked", "alike", "check", "checked_json", "shims", "too_few"]
 
 
 @dataclass(frozen=True)
@@ -122,8 +123,16 @@ def check(
     machine = machine_facts()
     # The lock comes first: making an arm again must not disturb an observation that runs on it.
     with MachineLock(f"check of {study.name}") as lock:
-        arms, commands = make_arms(study, ArmMaker(place, caller), observer)
-        remarks = [*too_few(study), *shims(arms), *doubts(study, arms, commands), *_unread_answers(study)]
+        place.keep_beside(options.archive)
+        maker = ArmMaker(place, caller, options.archive)
+        arms, commands = make_arms(study, maker, observer)
+        remarks = [
+            *alike(study, arms),
+            *too_few(study),
+            *shims(arms),
+            *doubts(study, arms, commands),
+            *_unread_answers(study),
+        ]
         noise_of, noises, told = _earlier(study, options, str(machine.get("host")))
         remarks += told
         if not options.run:
@@ -137,9 +146,12 @@ def check(
             study, commands = calibrated(study, arms, commands, launcher)
             starts = Starts(study)
             trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"), starts)
-            tried, differences = rehearse(study, trials, observer)
+            with OwnFiles(study, arms, maker) as watched:
+                tried, differences = rehearse(study, trials, observer, watched)
             count = 0 if noise_of else _placebo_blocks(study, tried, options.placebo_blocks)
             twins = trial_blocks(study, trials, tried, count, observer)
+    if watched.blind:
+        remarks.append(f"Whether each arm opens its own files only could not be watched: {watched.blind}.")
     found = outlooks(study, noises or tried_noise(study, twins, tried), options.change)
     remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
     remarks += [*_timers(study, tried), *_left_behind(study, tried), *_disturbance(before, machine_state())]
@@ -202,6 +214,20 @@ def _disturbance(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[st
     if seen.stolen >= _STOLEN:
         told.append(f"While this was tried, other virtual machines took {seen.stolen:.0%} of the processors.")
     return [sentence.replace("%", " %") for sentence in told]
+
+
+def alike(study: Study, arms: Sequence[ArmState]) -> list[str]:
+    """Say loudly which arms are the same thing: the same files, settings, environment and commands."""
+    by_key: dict[str, list[str]] = {}
+    for arm, state in zip(study.arms, arms, strict=True):
+        if not arm.placebo:
+            by_key.setdefault(f"{state.key} {state.folder if arm.in_place else ''}", []).append(arm.name)
+    return [
+        f"THE ARMS {' AND '.join(names)} ARE THE SAME THING: the same files, settings, environment and commands. What "
+        "differs between them is chance."
+        for names in by_key.values()
+        if len(names) > 1
+    ]
 
 
 def too_few(study: Study) -> list[str]:

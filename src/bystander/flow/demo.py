@@ -24,7 +24,7 @@ _AUTHOR = {
 }
 _REVISIONS = (
     ("v1", "2026-03-02T09:00:00+00:00", "tidebook as the office knows it"),
-    ("v2", "2026-05-18T09:00:00+00:00", "Turn waves step by step, check telegrams, reuse notices"),
+    ("v2", "2026-05-18T09:00:00+00:00", "Read the waves once, check telegrams, reuse notices"),
 )
 
 

@@ -9,7 +9,7 @@ from bystander.errors import ArmError, UsageError
 from bystander.field import StudyFolder
 from bystander.flow.places import STUDY_FILE
 
-__all__ = ["study_text", "write_study"]
+__all__ = ["nothing_to_compare", "study_text", "write_study"]
 
 _GIT_ARMS = """\
 # Two states of one thing. The first arm is the reference; each other one is compared with it.
@@ -55,6 +55,19 @@ answer = "output"                # the arms must print the same; or "exit code"
 limit = "60 s"                   # a trial that takes longer is ended, and counts as failed
 # weight = 40                    # how often it runs in real life
 """
+
+
+# Runs anywhere: the highest water of some weeks, from the moon's wave and the sun's.
+_TIDE = "from math import sin; print(max(sin(t / 118.6) + sin(t / 114.6) / 3 for t in range(40000)))"
+
+
+def nothing_to_compare(here: Path) -> bool:
+    """Whether the working tree is as the newest commit has it, so that the arms of a new study would be the same."""
+    git = StudyFolder(here).git
+    if git is None or not _has_commit(here):
+        return False
+    changed = git.run("status", "--porcelain", "--untracked-files=all", "--", str(here.resolve())).splitlines()
+    return all(line[3:].strip('"').rpartition("/")[2] == STUDY_FILE for line in changed)
 
 
 def write_study(here: Path, force: bool = False) -> Path:
@@ -103,7 +116,7 @@ def _command(here: Path) -> tuple[str, str]:
             if re.fullmatch(r"[A-Za-z_]\w*", package) and _committed(main):
                 run = f"python3 -m {package} --help"
                 return "start", run if not prefix else f"env PYTHONPATH={prefix} {run}"
-    return "example", "python3 -c 'print(sum(range(1000000)))'"
+    return "example", f"python3 -c '{_TIDE}'"
 
 
 def _committed(file: Path) -> bool:

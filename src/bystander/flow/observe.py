@@ -6,8 +6,8 @@ import secrets
 import time
 import uuid
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, suppress
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from itertools import groupby
 from pathlib import Path
@@ -27,7 +27,7 @@ from bystander.design import (
     plan_rounds,
     workload_key,
 )
-from bystander.errors import ArchiveError, ArmError, BystanderError, LauncherError, UsageError
+from bystander.errors import ArmError, LauncherError, UsageError
 from bystander.field import (
     ArmMaker,
     Launcher,
@@ -39,13 +39,14 @@ from bystander.field import (
 from bystander.flow.answers import Answers
 from bystander.flow.budget import within_budget
 from bystander.flow.calibration import calibrated
-from bystander.flow.check import shims, too_few
+from bystander.flow.check import alike, shims, too_few
 from bystander.flow.doubts import doubts
+from bystander.flow.early_ends import noting
 from bystander.flow.interrupts import Interrupts
 from bystander.flow.lookout import Lookout
 from bystander.flow.observer import Observer, Progress
+from bystander.flow.own_files import OwnFiles
 from bystander.flow.pace import Pace
-from bystander.flow.places import find_archive
 from bystander.flow.rehearsal import difference_sentence, make_arms, ready_commands, rehearse
 from bystander.flow.starts import Starts
 from bystander.flow.steady import ArmFiles
@@ -56,7 +57,7 @@ from bystander.flow.watch import MachineWatch
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
 
-__all__ = ["Observed", "Surroundings", "noted", "observe", "resume"]
+__all__ = ["Observed", "Surroundings", "observe", "resume"]
 
 _CLOCK_GAP_S = 1.0  # a block during which the clocks part by more was not one run
 _ATTEMPTS = 3  # of one block in one session, before it is taken as it is
@@ -108,6 +109,7 @@ class _Session:
 
     study: Study
     arms: tuple[ArmState, ...]
+    maker: ArmMaker
     files: ArmFiles
     answers: Path
     commands: Commands
@@ -143,16 +145,18 @@ def observe(
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
     begun: list[str] = []
     with (
-        _noting(archive, study.name, begun),
+        noting(archive, study.name, begun),
         MachineLock(study.name, waiting=observer.remark if wait else None) as lock,
     ):
         for sentence in () if budget_s else too_few(study):
             observer.remark(sentence)
-        maker = ArmMaker(place, caller)
+        place.keep_beside(archive)
+        maker = ArmMaker(place, caller, archive)
         arms, commands = make_arms(study, maker, observer)
-        for sentence in (*shims(arms), *doubts(study, arms, commands)):
+        for sentence in (*alike(study, arms), *shims(arms), *doubts(study, arms, commands)):
             observer.remark(sentence)
-        session = _Session(study, arms, ArmFiles(maker, study, arms), place.own / "answers", commands, observer, world)
+        files = ArmFiles(maker, study, arms)
+        session = _Session(study, arms, maker, files, place.own / "answers", commands, observer, world)
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> tuple[RecordWriter, str]:
@@ -161,42 +165,6 @@ def observe(
                 return writer, name
 
             return _conducted(session, lock, kept, begin, set(), budget_s)
-
-
-@contextmanager
-def noted(archive: Path | None, variables: Mapping[str, str], here: Path) -> Iterator[None]:
-    """Leave a line in the archive, where there is one, when the study cannot even be read."""
-    try:
-        yield
-    except BystanderError as error:
-        with suppress(BystanderError):
-            _note(find_archive(archive, variables, here), "", str(error))
-        raise
-
-
-@contextmanager
-def _noting(archive: Path, study: str, begun: Sequence[str]) -> Iterator[None]:
-    """Leave a line in the archive when an observation ends before its first trial: nobody takes the last one for it.
-
-    Parameters
-    ----------
-    begun : sequence of str
-        Holds the record's name once there is one.
-    """
-    why = "interrupted"
-    try:
-        yield
-    except BaseException as error:
-        why = str(error) or why
-        raise
-    finally:
-        if not begun:
-            _note(archive, study, why)
-
-
-def _note(archive: Path, study: str, why: str) -> None:
-    with suppress(ArchiveError), Archive(archive, create=True) as kept:
-        kept.note_early_end(study, (why.splitlines() or [""])[0])
 
 
 def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: Surroundings) -> RecordHead:
@@ -258,12 +226,13 @@ def resume(
             if moved and not elsewhere:
                 raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
             place = StudyFolder(Path(head.study_folder))
-            maker = ArmMaker(place, caller)
+            place.keep_beside(archive)
+            maker = ArmMaker(place, caller, archive)
             arms = _arms_again(head.study, head.arms, maker)
             for arm in arms:
                 observer.made(arm)
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
-            session = _Session(head.study, arms, files, place.own / "answers", commands, observer, world)
+            session = _Session(head.study, arms, maker, files, place.own / "answers", commands, observer, world)
 
             def begin(_planned: Study) -> tuple[RecordWriter, str]:
                 writer = kept.resume(head, world.machine())
@@ -319,7 +288,10 @@ def _conducted(
             study, commands = calibrated(session.study, session.arms, session.commands, launcher)
             session = replace(session, study=study, commands=commands)
             trials = TrialRunner(launcher, commands, Answers(study, session.answers), Starts(study))
-            tried, differences = rehearse(session.study, trials, observer)
+            with OwnFiles(session.study, session.arms, session.maker) as watched:
+                tried, differences = rehearse(session.study, trials, observer, watched)
+            if watched.blind:
+                observer.remark(f"Whether each arm opens its own files only could not be watched: {watched.blind}.")
             for one in differences:
                 observer.remark(difference_sentence(session.study, one))
             for sentence in work_sentences(session.study, tried):

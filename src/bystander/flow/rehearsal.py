@@ -9,6 +9,7 @@ from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.errors import StudyError
 from bystander.field import ArmMaker, ReadyWorkload, ready_workload, stub_for
 from bystander.flow.observer import Observer
+from bystander.flow.own_files import OwnFiles
 from bystander.flow.tellings import require_measure
 from bystander.flow.trial import Commands, TrialRunner
 
@@ -77,28 +78,44 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
 
 
 def rehearse(
-    study: Study, trials: TrialRunner, observer: Observer
+    study: Study, trials: TrialRunner, observer: Observer, watched: OwnFiles | None = None
 ) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
     """Try each workload once per arm, and compare answers where the study asks for it.
+
+    Parameters
+    ----------
+    watched : OwnFiles, optional
+        Tells what was opened outside an arm's own folder, whoever did it: only what a second try opens too counts.
 
     Raises
     ------
     StudyError
         When a program does not tell what the study decides on.
+    OwnFilesError
+        When an arm runs files that are not its own.
     """
+    foreign: dict[int, set[str]] = {}
     tried, differences = [], []
     for w, workload in enumerate(study.workloads):
         answers: list[tuple[TrialOutcome, str]] = []
         for a, arm in enumerate(study.arms):
             texts: list[str] = []
             keep = texts.append if workload.answer in ("output", "file", "result") else None
+            if watched:
+                watched.opened(a)
             outcome = trials.run(w, a, keep)
+            if watched and (seen := watched.opened(a)):
+                trials.run(w, a)
+                foreign.setdefault(a, set()).update(seen & watched.opened(a))
             observer.tried(workload.name, arm.name, outcome)
             tried.append(Tried(w, a, outcome))
             answers.append((outcome, texts[0][:_COMPARED] if texts else outcome.answer))
             if workload.answer and a and _differ(answers[0][0], outcome):
                 lines = _diff(answers[0][1], answers[a][1], study.reference.name, arm.name)
                 differences.append(AnswerDifference(w, a, lines))
+    for a, files in foreign.items():
+        if watched and files:
+            raise watched.refusal(a, files)
     require_measure(study, tried)
     return tuple(tried), tuple(differences)
 

@@ -10,7 +10,7 @@ from bystander.design import Status, Study
 from bystander.flow.rehearsal import Tried
 from bystander.flow.trial_blocks import TrialBlock
 from bystander.stats import levels, samples_that_pay, warm_from
-from bystander.units import share_text
+from bystander.units import duration_text, share_text
 
 __all__ = ["long_trials", "repetition_advice"]
 
@@ -58,17 +58,34 @@ def long_trials(study: Study, tried: Sequence[Tried]) -> list[str]:
     Four trials in one, in a quarter of the blocks, take as long and show changes 2.9 times as large
     (docs/less-noise.md): what drifts from one trial to the next is taken away the better, the shorter a block is.
     """
-    names = dict.fromkeys(
-        study.workloads[one.workload].name
-        for one in tried
-        if one.outcome.status is Status.OK and one.outcome.took_s > _LONG_S and not study.workloads[one.workload].timed
-    )
-    if not names or not study.comparisons:
+    if not study.comparisons:
         return []
+    long = [one for one in tried if one.outcome.status is Status.OK and one.outcome.took_s > _LONG_S]
+    told = [_long_callable(study, one) for one in long if one.arm == 0 and study.workloads[one.workload].timed]
+    names = dict.fromkeys(study.workloads[one.workload].name for one in long if not study.workloads[one.workload].timed)
+    if not names:
+        return [sentence for sentence in told if sentence]
     return [
+        *(sentence for sentence in told if sentence),
         f"Trials of {', '.join(names)} are long. An input of a quarter, in four times the blocks, takes as long and "
-        "shows smaller changes, where it stands for the same use."
+        "shows smaller changes, where it stands for the same use.",
     ]
+
+
+def _long_callable(study: Study, one: Tried) -> str:
+    """Return what fewer samples save of a trial's real length, which is that of all its samples; "" for little."""
+    workload = study.workloads[one.workload]
+    elapsed, iterations = one.outcome.samples.get("elapsed", ()), one.outcome.harness.get("iterations", 1.0)
+    if not elapsed or len(elapsed) <= _FEWEST_SAMPLES:
+        return ""
+    sample_s = float(np.median(elapsed)) * iterations
+    saving = (len(elapsed) - _FEWEST_SAMPLES) * sample_s / one.outcome.took_s
+    if saving < _WORTH:
+        return ""
+    return (
+        f"A trial of {workload.name} takes {duration_text(one.outcome.took_s, 2)}: {len(elapsed)} samples of "
+        f"{duration_text(sample_s, 2)}. samples = {_FEWEST_SAMPLES} saves {share_text(saving)}."
+    )
 
 
 def _sampled(block: TrialBlock) -> bool:

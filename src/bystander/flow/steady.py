@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from bystander.design import ArmState, Study
@@ -10,7 +11,12 @@ from bystander.units import listed
 
 __all__ = ["ArmFiles"]
 
-_NAMED = 3
+_NAMED = 12
+
+
+def _toml(names: Sequence[str]) -> str:
+    """Return names as a list in a study."""
+    return "[" + ", ".join(f'"{name}"' for name in names) + "]"
 
 
 class ArmFiles:
@@ -21,18 +27,23 @@ class ArmFiles:
         for arm, state in zip(study.arms, arms, strict=True):
             if folder := maker.folder_of(arm, state):
                 self._folders[state.name] = folder
-        self._before: dict[Path, FolderState] = {folder: folder_state(folder) for folder in set(self._folders.values())}
+        self._maker, self._study = maker, study
+        self._before = self._states()
+
+    def _states(self) -> dict[Path, FolderState]:
+        left_out = self._maker.left_out(self._study)  # asked anew: the archive may be made meanwhile
+        return {folder: folder_state(folder, left_out) for folder in set(self._folders.values())}
 
     def changes(self) -> list[str]:
         """Say which arms changed meanwhile, and name the first files."""
-        after = {folder: folder_state(folder) for folder in self._before}
+        after = self._states()
         told = []
         for name, folder in self._folders.items():
             paths = self._before[folder].changed(after[folder])
             if paths:
                 files = listed(paths, _NAMED)
                 told.append(
-                    f"The files of arm {name} changed during the observation ({files}): "
-                    "not all of its trials ran the same."
+                    f"The files of arm {name} changed during the observation ({files}): not all of its trials ran the "
+                    f"same. What trials are meant to write goes into written_files = {_toml(paths[:_NAMED])}."
                 )
         return told

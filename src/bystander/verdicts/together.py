@@ -3,8 +3,8 @@
 The rule: the two trials of a block are a pair where no trial of another block of that row started between them on
 that machine, and the gap between their starts is explained. It is explained by what the trials of the block took in
 it, and by as much idle time as blocks usually have: a minute, or ten times the median idle time between two trials of
-a block that followed each other on that machine, whichever is more. Where starts are not told nothing can be held against a
-pair; it is then not randomised either, see `order_doubt`.
+a block that followed each other on that machine, whichever is more. Where starts are not told nothing can be held
+against a pair; it is then not randomised either, see `order_doubt`.
 """
 
 from __future__ import annotations

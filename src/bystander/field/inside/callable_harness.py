@@ -6,21 +6,29 @@ JSON: {"call": "module:name", "given": "module:name" or null, "values": list, ob
 
 With 0 iterations it finds how many make a sample last `sample_s`, and says so.  What it found is written as one
 JSON object to the file named in BYSTANDER_RESULTS: times of each sample in nanoseconds, and what reading the clock and
-running an empty loop cost.  The loop's cost is not taken off here: the samples stay what they were.
+driving a sample without its calls cost.  That cost is not taken off here: the samples stay what they were.
+
+A sample is a starred map of the callable over its arguments, drained into a queue of length one: no line of Python
+runs between two calls, and the last result is left over for the answer.
 """
 
 import asyncio
+import collections
+import functools
 import gc
 import importlib
 import inspect
 import itertools
 import json
+import math
 import os
+import statistics
 import sys
 import time
 
 MOST_ITERATIONS = 10**8
 CLOCK_READINGS = 200
+BATCHES = 5
 
 
 def resolved(path):
@@ -41,57 +49,28 @@ def arguments(made):
     return (made,), {}
 
 
-def plain_sample(call, cases, iterations):
-    """Return (elapsed, CPU, last result) of one sample; times in ns.  `cases` are arguments, one or one each."""
-    if cases is None:
-        cpu, start = time.process_time_ns(), time.perf_counter_ns()
-        for _ in itertools.repeat(None, iterations):
-            result = call()
-        end = time.perf_counter_ns()
-    elif len(cases) == 1 and len(cases[0][0]) == 1 and not cases[0][1]:
-        (word,) = cases[0][0]
-        cpu, start = time.process_time_ns(), time.perf_counter_ns()
-        for _ in itertools.repeat(None, iterations):
-            result = call(word)
-        end = time.perf_counter_ns()
-    elif len(cases) == 1:
-        words, named = cases[0]
-        cpu, start = time.process_time_ns(), time.perf_counter_ns()
-        for _ in itertools.repeat(None, iterations):
-            result = call(*words, **named)
-        end = time.perf_counter_ns()
-    else:
-        cpu, start = time.process_time_ns(), time.perf_counter_ns()
-        for words, named in cases:
-            result = call(*words, **named)
-        end = time.perf_counter_ns()
-    return end - start, time.process_time_ns() - cpu, result
-
-
-async def awaited_sample(call, cases, iterations):
-    """Return the same of a callable that is awaited, all iterations in one event loop."""
-    several = cases if cases is not None and len(cases) > 1 else itertools.repeat((cases or [((), {})])[0], iterations)
+def driven(results):
+    """Drain an iterator; return (elapsed, CPU, last item), times in ns."""
+    last = collections.deque(maxlen=1)
     cpu, start = time.process_time_ns(), time.perf_counter_ns()
-    for words, named in several:
-        result = await call(*words, **named)
+    last.extend(results)
+    end = time.perf_counter_ns()
+    return end - start, time.process_time_ns() - cpu, (last[0] if last else None)
+
+
+async def awaited(coroutines):
+    """Return the same of coroutines, awaited one after another in one event loop."""
+    result = None
+    cpu, start = time.process_time_ns(), time.perf_counter_ns()
+    for coroutine in coroutines:
+        result = await coroutine
     end = time.perf_counter_ns()
     return end - start, time.process_time_ns() - cpu, result
 
 
-def empty_loop_ns(iterations, fresh):
-    """Return the least time of the loop without its body, over some tries."""
-    cases, least = [((), {})] * (iterations if fresh else 1), None
-    for _ in range(5):
-        start = time.perf_counter_ns()
-        if fresh:
-            for _words, _named in cases:
-                pass
-        else:
-            for _ in itertools.repeat(None, iterations):
-                pass
-        took = time.perf_counter_ns() - start
-        least = took if least is None else min(least, took)
-    return least
+def driving_ns(iterations):
+    """Return the least time of draining as many arguments without calling anything, over some tries."""
+    return min(driven(itertools.repeat((), iterations))[0] for _ in range(5))
 
 
 def clock_ns():
@@ -109,46 +88,64 @@ class Timed:
         self.fresh = spec["fresh"] and self.given is not None
         self.held = spec["garbage"] == "held"
         self.loop = asyncio.new_event_loop() if inspect.iscoroutinefunction(self.call) else None
-        self.same = [arguments(self.given())] if self.given and not self.fresh else None
+        self.same = [arguments(self.given())] if self.given and not self.fresh else [((), {})]
         if spec["values"] is not None:
             values = spec["values"]
             self.same = [arguments(tuple(values) if isinstance(values, list) else values)]
         self.result = None
+        if self.held:
+            gc.set_threshold(0)  # from now on only between samples
+
+    def calls(self, iterations):
+        """Return an iterator that makes one call for each item; fresh arguments are made here, before it starts."""
+        if self.fresh:
+            cases = [arguments(self.given()) for _ in range(iterations)]
+            if any(named for _, named in cases):
+                return (self.call(*words, **named) for words, named in cases)
+            return itertools.starmap(self.call, [words for words, _ in cases])
+        words, named = self.same[0]
+        call = functools.partial(self.call, **named) if named else self.call
+        return itertools.starmap(call, itertools.repeat(words, iterations))
 
     def sample(self, iterations):
         """Return (elapsed, CPU) of one sample in ns; arguments are made and garbage is collected before."""
-        cases = [arguments(self.given()) for _ in range(iterations)] if self.fresh else self.same
+        calls = self.calls(iterations)
         if self.held:
             gc.collect()
-            gc.disable()
         if self.loop:
-            elapsed, cpu, self.result = self.loop.run_until_complete(awaited_sample(self.call, cases, iterations))
+            elapsed, cpu, self.result = self.loop.run_until_complete(awaited(calls))
         else:
-            elapsed, cpu, self.result = plain_sample(self.call, cases, iterations)
-        if self.held:
-            gc.enable()
+            elapsed, cpu, self.result = driven(calls)
         return elapsed, cpu
 
     def iterations_for(self, seconds):
-        """Return how many iterations last so long: doubled until they do, then rounded up to 1, 2 or 5 and zeros."""
-        wanted, iterations = seconds * 1e9, 1
+        """Return how many iterations last so long, in two significant digits.
+
+        Batches grow threefold until one lasts a tenth of that.  The time of one iteration is then the difference of
+        the last two batches' medians over that of their sizes: what a batch costs besides drops out.
+        """
+        wanted, size, before = seconds * 1e9, 1, 0.0
         while True:
-            self.sample(iterations)  # what is done at the first call must not count
-            took = max(1, min(self.sample(iterations)[0] for _ in range(3)))
-            if took >= wanted or iterations >= MOST_ITERATIONS:
-                return iterations
-            more = iterations * wanted / took
-            iterations = min(MOST_ITERATIONS, rounded_up(more) if took > wanted / 20 else iterations * 10)
+            took = self.batch_ns(size)
+            if took >= wanted / 10 or size >= MOST_ITERATIONS:
+                break
+            size, before = 3 * size, took
+        smaller = size // 3
+        each = (took - before) / (size - smaller)
+        if each <= 0:  # a stall in the smaller one
+            each = took / size
+        return min(MOST_ITERATIONS, max(1, two_digits(wanted / max(each, 1e-3))))
+
+    def batch_ns(self, size):
+        """Return the median time of a batch, over some of them; what is done at the first call must not count."""
+        self.sample(1)
+        return statistics.median(self.sample(size)[0] for _ in range(BATCHES))
 
 
-def rounded_up(number):
-    """Return the next number of the form 1, 2 or 5 and zeros."""
-    step = 1
-    while True:
-        for factor in (1, 2, 5):
-            if factor * step >= number:
-                return factor * step
-        step *= 10
+def two_digits(number):
+    """Return a number rounded up to two significant digits."""
+    step = 10 ** max(0, math.floor(math.log10(max(1.0, number))) - 1)
+    return int(math.ceil(round(number / step, 9)) * step)
 
 
 def main():
@@ -165,7 +162,7 @@ def main():
             "iterations": iterations,
             "elapsed_ns": [elapsed for elapsed, _ in samples],
             "cpu_ns": [cpu for _, cpu in samples],
-            "loop_ns": empty_loop_ns(iterations, timed.fresh),
+            "loop_ns": driving_ns(iterations),
             "clock_ns": clock_ns(),
         }
     with open(os.environ["BYSTANDER_RESULTS"], "w") as f:

@@ -4,13 +4,14 @@ from bystander_marks import items, phase
 from tidebook import tides
 from tidebook.plotter import Plotter
 
-EVERY = 2  # steps of the tide table
+EVERY_MINUTES = 40
 
 
 def sheet(day):
     """Return the points of one sheet: hour and level."""
-    levels = tides.day_levels("north", day)[::EVERY]
-    return [(i * EVERY * tides.STEP_MINUTES / 60, round(level, 3)) for i, level in enumerate(levels)]
+    mean, waves = tides.MEANS["north"], tides.waves_of("north")
+    hours = [minute / 60 for minute in range(0, 24 * 60, EVERY_MINUTES)]
+    return [(hour, round(tides.level(mean, waves, day * 24 + hour), 3)) for hour in hours]
 
 
 def chart(sheets):
