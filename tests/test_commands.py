@@ -118,7 +118,7 @@ def test_one_command_is_timed_without_a_study(installed: Run, tmp_path: Path) ->
     (alone, *_) = verdicts(installed)["arms_alone"]
 
     assert "median" in done.stdout
-    assert "--arm before='...' --arm after='...'" in said
+    assert "--arm 'before=sh -c " in said
     assert (alone["trials"], alone["failed"]) == (10, 0)
     assert 0.01 < alone["median"] < 0.2
     assert (tmp_path / ".bystander" / ".gitignore").read_text(encoding="utf-8") == "*\n"

@@ -118,14 +118,23 @@ def test_marks_are_told_apart_without_colour_or_unicode(monkeypatch: pytest.Monk
     assert all(ord(c) < 128 for line in printed(example(), 80) for c in line)
 
 
-def test_histograms_count_every_reading() -> None:
-    """The fullest step is the highest bar; equal readings make one bar."""
-    (single, *_) = decide(made_record({"w": {"now": [1.0] * 6 + [2.0] * 3 + [3.0]}})).singles
-    (flat, *_) = decide(made_record({"w": {"now": [1.0] * 4}})).singles
-    bars = tables.histogram(single, 3)
+def test_one_arm_alone_is_laid_out_like_a_row() -> None:
+    """Its median between the least and the most reading, the interval as a bar, and all readings below it."""
+    values = [1.0, 1.0, 1.1, 1.1, 1.1, 1.2, 1.2, 1.2, 1.3, 1.3, 1.4, 2.0]
+    decision = decide(made_record({"w": {"now": values}}))
+    console = Console(file=io.StringIO(), width=80, theme=STYLES, no_color=True)
+    tables.print_singles(console, decision.singles)
+    head, line = console.file.getvalue().splitlines()  # type: ignore[attr-defined]
+    chart = re.search("1.00 s  (.*)  2.00 s", line)[1]  # type: ignore[index]
 
-    assert bars == "█▄▂"
-    assert tables.histogram(flat).strip() == "█"
+    assert "median (interval)" in head
+    assert "1.20 s (1.10 s to 1.30 s, 96.1 %)" in line
+    # 12 readings, interval from the 3rd to the 10th: binomial, 1 - 2 P(X <= 2).
+    assert chart[0] == chart[-1] == "░"
+    assert chart.index("●") == int(0.2 * len(chart))
+    assert chart.index("━") == int(0.1 * len(chart) + 1e-9)
+    assert chart.rindex("━") == int(0.3 * len(chart) + 1e-9)
+    assert max(map(len, (head, line))) <= 80
 
 
 def told(display: Display) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import importlib
 import subprocess
 import sys
 from pathlib import Path
@@ -56,6 +57,55 @@ def test_a_room_imports_only_what_the_table_allows(file: Path) -> None:
     ours = {name.split(".")[1] for name in imported(file) if name.startswith("bystander.")}
 
     assert ours <= ALLOWED[room] | {room}
+
+
+# A room is entered by what its `__all__` names. Rooms that start faster when little of them is loaded have more doors.
+DOORS = {"flow": None, "archive": {"writer", "care"}, "report": set(), "cli": set()}
+
+
+def past_a_face(text: str, room: str) -> list[str]:
+    """Return the imports of other rooms that are not by their face."""
+    found = []
+    for node in ast.walk(ast.parse(text)):
+        names = [alias.name for alias in node.names] if isinstance(node, ast.Import | ast.ImportFrom) else []
+        if isinstance(node, ast.Import):
+            found += [name for name in names if name.split(".")[0] == "bystander"]
+        elif isinstance(node, ast.ImportFrom) and (node.module or "").split(".")[0] == "bystander":
+            place = (node.module or "").split(".")[1:]
+            if not place:
+                found += [f"bystander.{name}" for name in names if name != "__version__"]
+            elif place[0] == room or (ROOT / f"{place[0]}.py").exists():
+                continue
+            elif len(place) > 1:
+                doors = DOORS.get(place[0], set())
+                found += [".".join(place)] if doors is not None and place[1] not in doors else []
+            else:
+                face = importlib.import_module(f"bystander.{place[0]}").__all__
+                found += [f"{place[0]}.{name}" for name in names if name not in face]
+    return found
+
+
+@pytest.mark.parametrize("file", FILES, ids=lambda f: str(f.relative_to(ROOT)))
+def test_a_room_is_entered_by_its_face(file: Path) -> None:
+    """Nothing is imported through the package's root, nor from a module inside another room."""
+    assert past_a_face(file.read_text(encoding="utf-8"), file.relative_to(ROOT).parts[0].removesuffix(".py")) == []
+
+
+@pytest.mark.parametrize(
+    ("line", "found"),
+    [
+        ("from bystander import stats", ["bystander.stats"]), ("import bystander.field", ["bystander.field"]),
+        ("from bystander.stats.power import POWER", ["stats.power"]),
+        ("from bystander.stats import secret", ["stats.secret"]),
+        ("from bystander import __version__", []), ("from bystander.stats import median", []),
+        ("from bystander.archive.writer import RecordWriter", []), ("from bystander.units import counted", []),
+        ("from bystander.verdicts.pairs import material", []),
+        ("from bystander.archive.reader import Reader", ["archive.reader"]),
+    ],
+)  # fmt: skip
+def test_a_way_past_a_face_is_found(line: str, found: list[str]) -> None:
+    """Seen from the room of verdicts."""
+    assert past_a_face(line, "verdicts") == found
 
 
 def test_files_run_in_children_use_the_standard_library_only() -> None:

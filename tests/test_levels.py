@@ -107,7 +107,6 @@ def test_levels_of_a_record_and_its_like_are_shown(run: Run, tmp_path: Path) -> 
     assert 0 < one["trials"] < 1
     assert found[0].records == pytest.approx(math.log1p(one["records"]))
     assert "6 blocks, 1 record" in shown
-    assert "Next: bystander check" in shown
 
 
 def test_long_trials_are_advised_to_be_shorter() -> None:

@@ -13,12 +13,15 @@ from hypothesis import strategies as st
 
 from bystander.design import MEASURES
 from bystander.design.machine import machine_sentences, machine_title
+from bystander.report.markdown import markdown
 from bystander.verdicts import (
     ArmSide,
     Axis,
+    Decision,
     Options,
     Row,
     answer_sentence,
+    blocks_text,
     change_text,
     decide,
     interval_text,
@@ -161,11 +164,11 @@ def test_what_to_do_next_follows_the_verdicts() -> None:
     failed = decide(made_record(suite(a=1.5, b=1.0), failed={("b", "after"): range(20)}))
     unclear = decide(made_record({"a": {"before": noisy(20, 1, 0.3, 1), "after": noisy(20, 1.02, 0.3, 2)}}))
 
-    assert "bystander check tries b once" in next_sentence(failed)
+    assert "try b once, and see how it fails:\n  bystander check --only b" in next_sentence(failed)
     assert f"bystander observe --blocks {unclear.primary[0].blocks_for_margin:.0f}" in next_sentence(unclear)
     assert "the page for a reviewer" in next_sentence(decide(made_record(suite(a=1.0))))
     assert "observe --resume made-up-1" in next_sentence(decide(made_record(suite(a=1.0), state="interrupted")))
-    assert "--arm before=" in next_sentence(decide(made_record({"a": {"now": noisy(10, 1)}})))
+    assert "give the study a second arm" in next_sentence(decide(made_record({"a": {"now": noisy(10, 1)}})))
 
 
 def test_the_whole_load_is_a_plain_weighted_sum() -> None:
@@ -189,10 +192,10 @@ def test_other_answers_are_warned_of_by_name() -> None:
     )
     one = decide(made_record(suite(a=0.5, b=1.0), answers={("a", "after"): 1}, answer_rule="output"))
 
-    assert answer_sentence(one.primary).startswith("a gives another answer")
-    assert "give another answer" in answer_sentence(both.primary)
+    assert answer_sentence(one).startswith("a gives another answer")
+    assert "give another answer" in answer_sentence(both)
     assert "1 with another answer" in outcome_sentence(one)
-    assert answer_sentence(decide(made_record(suite(a=1.0))).primary) == ""
+    assert answer_sentence(decide(made_record(suite(a=1.0)))) == ""
 
 
 @given(st.floats(1.02, 1000), st.floats(1e-6, 1e6))
@@ -245,3 +248,41 @@ def test_options_do_not_change_the_record() -> None:
     decide(record, Options(margin=0.5, risk=0.01))
 
     assert decide(record).rows == first.rows
+
+
+def timed_twice(elapsed: float, cpu: float, computing: float = 1.0) -> Decision:
+    """Decide one workload whose elapsed and CPU time scatter by so much, with a change of a percent."""
+    times = {"w": {"before": noisy(20, 1, elapsed, 1), "after": noisy(20, 1.01, elapsed, 2)}}
+    more = {"w": {"before": noisy(20, computing, cpu, 3), "after": noisy(20, computing * 1.01, cpu, 4)}}
+    return decide(made_record(times, more={"cpu": more}))
+
+
+def test_an_unclear_row_says_where_cpu_time_would_do() -> None:
+    """With the blocks that it would take; not where it would hardly take fewer, nor of a program that waits."""
+    (row,) = timed_twice(0.3, 0.02).primary
+    cpu = next(one for one in timed_twice(0.3, 0.02).secondary if one.measure.name == "cpu")
+    (told,) = [note.text for note in row.notes if note.code == "needs-blocks"]
+
+    assert row.verdict == "unclear"
+    assert f'(or measure = "cpu": about {cpu.blocks_for_margin:.0f} blocks).' in told
+    assert cpu.blocks_for_margin < 0.7 * row.blocks_for_margin
+    for other in (timed_twice(0.3, 0.3), timed_twice(0.3, 0.02, computing=0.3), timed_twice(0.001, 0.02)):
+        assert not any('"cpu"' in note.text for note in other.primary[0].notes)
+
+
+def test_a_row_that_its_workload_outlived_says_so() -> None:
+    """Of two candidates one is decided at the first look, and the other keeps the workload running."""
+    record = made_record({"w": {"a": noisy(40, 1, 0.2, 1), "b": noisy(40, 3, 0.02, 2), "c": noisy(40, 1.02, 0.3, 3)}})
+    study = replace(record.head.study, stopping="looks", blocks=40)
+    decision = decide(replace(record, head=replace(record.head, study=study)))
+    rows = {row.arm: row for row in decision.primary}
+    early, late = rows["b"], rows["c"]
+
+    assert (late.blocks, late.blocks_run, late.has("decided-earlier")) == (40, 40, False)
+    assert early.blocks < early.blocks_run == 40
+    assert blocks_text(early) == f"{early.blocks} of 40"
+    assert f"{early.blocks} of 40 blocks" in row_sentence(early)
+    assert next(n.text for n in early.notes if n.code == "decided-earlier") == (
+        f"Decided after {early.blocks} of 40 blocks; its workload went on for another row."
+    )
+    assert f"| {early.blocks} of 40 |" in markdown(decision)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ctypes
 import os
 import resource
-import subprocess
 import sys
 from contextlib import suppress
 
@@ -16,13 +15,18 @@ def main() -> int:
     """Return the command's exit code."""
     with suppress(OSError, AttributeError):  # children that outlive their parents are then counted here too
         ctypes.CDLL(None).prctl(_SUBREAPER, 1, 0, 0, 0)
-    code = subprocess.run(sys.argv[1:], check=False).returncode
+    child, code = os.posix_spawnp(sys.argv[1], sys.argv[1:], os.environ), 1
+    while True:  # orphans too: a zombie that nobody reaps would pass for a process that lives
+        process, status = os.wait()
+        if process == child:
+            code = os.waitstatus_to_exitcode(status)
+            break
     with suppress(ChildProcessError):
         while os.waitpid(-1, os.WNOHANG)[0]:
             pass
     spent = resource.getrusage(resource.RUSAGE_CHILDREN)
     print(f"{spent.ru_utime + spent.ru_stime:.0f} CPU-seconds, children included", flush=True)
-    return code
+    return code if code >= 0 else 128 - code
 
 
 if __name__ == "__main__":

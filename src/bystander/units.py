@@ -17,6 +17,7 @@ __all__ = [
     "counted",
     "duration_text",
     "listed",
+    "numbered",
     "parse_duration",
     "parse_share",
     "parse_size",
@@ -25,6 +26,7 @@ __all__ = [
     "share_text",
     "shortened",
     "size_text",
+    "told_apart",
 ]
 
 TIME_UNITS = {
@@ -181,6 +183,75 @@ def shortened(name: str, most: int) -> str:
         return name
     end = (most - 1) // 2
     return name[: most - 1 - end] + "…" + name[len(name) - end :]
+
+
+def told_apart(names: Sequence[str], most: int) -> dict[str, str] | None:
+    """Return short forms of names, of at most so many letters and never two alike; None where that cannot be.
+
+    What all names share is cut, and what differs is kept; where that is too long it is cut in its middle.
+    """
+    distinct = list(dict.fromkeys(names))
+    if all(len(name) <= most for name in distinct):
+        return {name: name for name in distinct}
+    if most < 3:
+        return None
+    forms = _without_shared(distinct, most)
+    for _ in range(3):  # those that came out alike share more with each other than with the rest
+        groups: dict[str, list[str]] = {}
+        for name in distinct:
+            groups.setdefault(forms[name], []).append(name)
+        alike = [group for group in groups.values() if len(group) > 1]
+        if not alike:
+            return forms
+        for group in alike:
+            forms |= _without_shared(group, most)
+    return None
+
+
+def numbered(names: Sequence[str], most: int) -> dict[str, str]:
+    """Return `told_apart`; where that cannot be, the beginnings of the names with their numbers in the list."""
+    if forms := told_apart(names, most):
+        return forms
+    tags = {name: f"…{k}" for k, name in enumerate(dict.fromkeys(names), 1)}
+    return {name: name[: max(0, most - len(tag))] + tag for name, tag in tags.items()}
+
+
+def _without_shared(names: Sequence[str], most: int) -> dict[str, str]:
+    """Return names with as much cut of what they share at both ends as it takes; each is cut only where it must be."""
+    first = _alike(names)
+    last = _alike([name[first:][::-1] for name in names]) if len(names) > 1 else 0
+    whole_first, whole_last = _to_word(names[0][:first]), _to_word(names[0][len(names[0]) - last :][::-1])
+    longest = max(map(len, names)) - whole_first - whole_last + (whole_first > 0) + (whole_last > 0)
+    if longest <= most:  # then the words in which they differ stay whole
+        first, last = whole_first, whole_last
+    found = {}
+    for name in names:
+        if len(name) <= most:
+            found[name] = name
+            continue
+        own = name[first : len(name) - last]
+        room = most - len(own) - (first > 0) - (last > 0)
+        if len(names) == 1 or room < 0:
+            found[name] = shortened(own if len(names) > 1 else name, most)
+            continue
+        head = min(first, (room + 1) // 2) if last else room
+        tail = min(last, room - head)
+        head = min(first, room - tail)
+        begin = name[:first] if head >= first else f"{name[:head]}…"
+        end = name[len(name) - last :] if tail >= last else f"…{name[len(name) - tail :] if tail else ''}"
+        found[name] = (begin if first else "") + own + (end if last else "")
+    return found
+
+
+def _alike(texts: Sequence[str]) -> int:
+    """Return with how many letters all texts begin alike."""
+    columns = enumerate(zip(*texts, strict=False))
+    return next((k for k, letters in columns if len(set(letters)) > 1), min(map(len, texts)))
+
+
+def _to_word(text: str) -> int:
+    """Return how much of a text lies before its last unfinished word."""
+    return next((k + 1 for k in range(len(text) - 1, -1, -1) if not text[k].isalnum()), 0)
 
 
 def plain_text(text: str) -> str:

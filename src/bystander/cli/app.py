@@ -26,7 +26,6 @@ app = typer.Typer(
     "sure is that?",
     epilog="Start with: bystander demo",
     no_args_is_help=True,
-    add_completion=False,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
@@ -57,7 +56,7 @@ for _name, _function, _example, _line in (
     ("report", report.report, report.EXAMPLE, "Write a page or text for a reviewer."),
 ):
     app.command(_name, epilog=_example, short_help=_line)(_function)
-app.add_typer(records.app, name="records")
+app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 
 
 class _Stopped(BaseException):

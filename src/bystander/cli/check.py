@@ -13,6 +13,7 @@ from bystander.cli.options import (
     OnlyOption,
     PlaceboOption,
     StudyOption,
+    given,
     here,
     share_option,
     variables,
@@ -71,6 +72,6 @@ def check(
     if json:
         typer.echo(checked_json(checked))
     else:
-        show(output(), checked)
+        show(output(), checked, given(study, archive, only))
     if checked.failures:
         raise typer.Exit(FAILED)

@@ -10,9 +10,10 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from bystander.design.machine import machine_sentences, machine_title
+from bystander.cli.console import tell
+from bystander.design import Given, command, machine_sentences, machine_title
 from bystander.flow.check import Checked
-from bystander.units import counted, duration_text, share_text, shortened
+from bystander.units import counted, duration_text, numbered, share_text
 
 __all__ = ["show"]
 
@@ -21,8 +22,8 @@ _MOST_COMMANDS = 20
 _MOST_ROWS = 30
 
 
-def show(console: Console, checked: Checked) -> None:
-    """Print what a check found, for people."""
+def show(console: Console, checked: Checked, given: Given | None = None) -> None:
+    """Print what a check found, for people; `given` is what its commands must repeat."""
     study = checked.study
     console.print(study.name, style="title")
     console.print()
@@ -56,7 +57,8 @@ def show(console: Console, checked: Checked) -> None:
     else:
         takes, most = ("at most", "up to ") if study.stops_early else ("about", "")
         console.print(f"The observation will take {takes} {duration_text(checked.expected_s, 2)}: {most}{trials}.")
-    console.print("Next: mend what fails, then check again." if checked.failures else "Next: bystander observe")
+    what, word = ("mend what fails, then check again", "check") if checked.failures else ("observe it", "observe")
+    tell(console, f"Next: {what}:\n  {command(word, given=given or Given())}")
 
 
 def _print_outlook(console: Console, checked: Checked) -> None:
@@ -98,8 +100,9 @@ def _print_table(console: Console, names: list[str], columns: list[Column]) -> N
     table.add_column("workload", width=_width(names), no_wrap=True)
     for head, _ in columns:
         table.add_column(head, no_wrap=head != "once")
+    forms = numbered(names, _width(names))
     for k, name in enumerate(names):
-        table.add_row(shortened(name, _width(names)), *(cells[k] for _, cells in columns))
+        table.add_row(forms[name], *(cells[k] for _, cells in columns))
     console.print(table)
     console.print()
 

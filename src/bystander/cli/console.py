@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,7 @@ from bystander.units import plain_text
 if TYPE_CHECKING:
     from bystander.design import RecordHead
 
-__all__ = ["STYLES", "began", "can_draw", "errors", "output", "warn"]
+__all__ = ["STYLES", "began", "can_draw", "errors", "output", "tell", "warn"]
 
 STYLES = Theme(
     {
@@ -41,14 +42,19 @@ class _PlainConsole(Console):
         return super().render_str(plain_text(text), **options)
 
 
+def _plain() -> dict[str, Any]:
+    """Return what keeps a console from writing any escape code, where NO_COLOR asks for none: bold is one too."""
+    return {"force_terminal": False, "color_system": None} if os.environ.get("NO_COLOR") else {}
+
+
 def output() -> Console:
     """Return the console for results."""
-    return _PlainConsole(theme=STYLES, highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return _PlainConsole(theme=STYLES, highlight=False, soft_wrap=False, emoji=False, markup=False, **_plain())
 
 
 def errors() -> Console:
     """Return the console for progress and warnings."""
-    return _PlainConsole(theme=STYLES, stderr=True, highlight=False, emoji=False, markup=False)
+    return _PlainConsole(theme=STYLES, stderr=True, highlight=False, emoji=False, markup=False, **_plain())
 
 
 def can_draw() -> bool:
@@ -59,6 +65,12 @@ def can_draw() -> bool:
 def began(head: RecordHead) -> str:
     """Return when a record was begun, in UTC."""
     return datetime.fromtimestamp(head.started_wall_s, UTC).strftime("%Y-%m-%d %H:%M UTC")
+
+
+def tell(console: Console, text: str, style: str | None = None) -> None:
+    """Print a text; a command in it stands on its own line, and is never broken: it is there to be copied."""
+    for line in text.split("\n"):
+        console.print(line, style=style, soft_wrap=line.startswith("  bystander "))
 
 
 def warn(text: str) -> None:

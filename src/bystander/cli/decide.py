@@ -17,6 +17,7 @@ from bystander.cli.options import (
     RecordArgument,
     RiskOption,
     decide_options,
+    given,
     here,
     variables,
 )
@@ -52,7 +53,9 @@ def decide(
     from bystander.flow.places import find_archive
 
     options = decide_options(measure, margin, risk, arm, only)
-    decision, finding = decided(find_archive(archive, variables(), here()), record, options, gate, gate_also)
+    decision, finding = decided(
+        find_archive(archive, variables(), here()), record, options, gate, gate_also, given(None, archive, only)
+    )
     if json:
         typer.echo(decision_json(decision, finding))
     else:
@@ -63,8 +66,9 @@ def decide(
 
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
-    from bystander.cli.console import began, output
+    from bystander.cli.console import began, output, tell
     from bystander.cli.tables import print_rows, print_secondary, print_singles
+    from bystander.units import counted
     from bystander.verdicts import (
         answer_sentence,
         looks_sentence,
@@ -85,7 +89,10 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         console.print(f"Exploration: {change}. Chosen after the readings were seen, this voids the stated risk.")
     if not decision.candidates:
         primary = [single for single in decision.singles if single.measure == decision.measure]
-        console.print(f"{head.origin} {began(head)}", style="quiet")
+        counts = {single.values.size + single.failed for single in primary}
+        trials = f", {counted(counts.pop(), 'trial')} each" if len(counts) == 1 else ""
+        console.print(f"{decision.measure.label}{trials}; {head.origin} {began(head)}", style="quiet")
+        console.print()
         print_singles(console, primary)
         _print_brief(console, decision)
         _print_failures(console, decision)
@@ -107,18 +114,18 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             console.print()
         for text in (
             outcome_sentence(decision),
-            answer_sentence(decision.primary),
+            answer_sentence(decision),
             weighted_sentence(decision),
             placebo_sentence(decision),
         ):
             if text:
-                console.print(text)
+                tell(console, text)
         console.print(suite_sentence(decision), style="quiet")
         if told := looks_sentence(decision):
             console.print(told, style="quiet")
     if text := see_sentence(decision):
-        console.print(text)
-    console.print(next_sentence(decision))
+        tell(console, text)
+    tell(console, next_sentence(decision))
 
 
 _UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told below
@@ -179,4 +186,5 @@ def _print_brief(console: Console, decision: Decision) -> None:
                 most = "at most " if 2 * s.at_floor > s.summary.size else ""
                 told.append(f"{s.measure.label} {most}{quantity_text(s.summary.median, s.measure.unit)}")
         if told:
-            console.print(f"  medians: {', '.join(told)}", style="quiet")
+            several = len({single.workload for single in decision.singles}) > 1
+            console.print(f"{workload + ': ' if several else ''}{', '.join(told)}", style="quiet")

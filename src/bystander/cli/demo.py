@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Annotated
 
@@ -28,8 +29,9 @@ def demo(
     ] = False,
 ) -> None:
     """Lay out the harbour office, observe a real change in it, and show the verdicts: a full example."""
-    from bystander.cli.console import output
+    from bystander.cli.console import output, tell
     from bystander.cli.decide import show
+    from bystander.design import Given, command
     from bystander.flow.decide import decided
     from bystander.flow.demo import demo_archive, lay_out
     from bystander.flow.demo import recorded as read_recorded
@@ -42,7 +44,7 @@ def demo(
     console.print(f"The harbour office is laid out in {folder}: revisions v1 and v2, and a study.", style="title")
     archive = demo_archive(study)
     name = read_recorded(archive) if recorded else _observed(study, archive)
-    decision, _ = decided(archive, name)
+    decision, _ = decided(archive, name, given=Given(here=str(folder.resolve())))
     console.print()
     show(decision)
     page, text = folder / "review.html", folder / "review.md"
@@ -52,7 +54,9 @@ def demo(
     console.print(
         f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}"
     )
-    console.print(f"Try: cd {folder} && bystander decide, then bystander check, then edit bystander.toml")
+    tell(console, f"Try it there, then edit bystander.toml:\n  cd {shlex.quote(str(folder))}")
+    for word in ("decide", "check"):
+        tell(console, f"  {command(word)}")
 
 
 def _observed(study: Path, archive: Path) -> str:

@@ -14,7 +14,7 @@ from rich.text import Text
 from bystander.cli.console import errors
 from bystander.design import ArmState, Status, Study, TrialOutcome
 from bystander.flow.observer import Progress
-from bystander.units import duration_text, listed, share_text
+from bystander.units import duration_text, listed, numbered, share_text
 
 __all__ = ["Display"]
 
@@ -143,11 +143,12 @@ class Display:
         for title in ("workload", "blocks", "precision"):
             table.add_column(title, no_wrap=True)
         names = [workload.name for workload in self.study.workloads]
+        forms = numbered(names, max(12, self.console.width - 32))
         # Those that go on come first: they are what the time is for.
         for w in sorted(range(len(names)), key=lambda w: w in progress.decided)[:_MOST_ROWS]:
             decided, precision = w in progress.decided, progress.precision[w]
             blocks = f"{progress.blocks[w]}, decided" if decided else f"{progress.blocks[w]}/{self.study.blocks}"
             style = "quiet" if decided else ""
-            table.add_row(names[w], blocks, f"± {share_text(precision)}" if precision else "", style=style)
+            table.add_row(forms[names[w]], blocks, f"± {share_text(precision)}" if precision else "", style=style)
         rest = len(names) - _MOST_ROWS
         return Group(head, table, Text(f"and {rest} more", style="quiet") if rest > 0 else Text(""))

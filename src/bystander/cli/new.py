@@ -24,4 +24,4 @@ def new(
     if nothing_to_compare(here()):
         typer.echo("There is nothing to compare yet: the working tree is as HEAD has it. Edit something, or name an")
         typer.echo("earlier revision in [arms.before].")
-    typer.echo("Next: bystander check")
+    typer.echo("Next:\n  bystander check")

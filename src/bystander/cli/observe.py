@@ -21,6 +21,7 @@ from bystander.cli.options import (
     share_option,
     variables,
 )
+from bystander.cli.options import given as given_again
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
@@ -97,6 +98,7 @@ def observe(
     """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
     from bystander.cli.decide import show
     from bystander.cli.live import Display
+    from bystander.design import command as command_line
     from bystander.design import with_placebo
     from bystander.flow.decide import decided
     from bystander.flow.observe import observe as run
@@ -133,14 +135,16 @@ def observe(
             result = run(planned, place, target, variables(), display, budget_s=seconds, wait=wait)
     code = 0
     if result.record:
-        decision, finding = decided(target, result.record, words=gate, also=gate_also)
+        told = given_again(None if command or arm or resume else study, archive, None)
+        decision, finding = decided(target, result.record, words=gate, also=gate_also, given=told)
         show(decision)
         code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
-        told = "interrupted; nothing was recorded"
+        said = "interrupted; nothing was recorded"
         if result.record:
-            told = f"interrupted; record {result.record} is unfinished: bystander observe --resume finishes it"
-        typer.echo(f"bystander: {told}", err=True)
+            finishes = command_line("observe", "--resume", result.record, given=given_again(archive=archive))
+            said = f"interrupted; record {result.record} is unfinished. This finishes it:\n  {finishes}"
+        typer.echo(f"bystander: {said}", err=True)
         raise typer.Exit(INTERRUPTED)
     if code:
         raise typer.Exit(code)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -13,6 +13,7 @@ from bystander.errors import UnitError, UsageError
 from bystander.units import parse_duration, parse_share
 
 if TYPE_CHECKING:
+    from bystander.design import Given
     from bystander.verdicts import Options
 
 __all__ = [
@@ -29,6 +30,7 @@ __all__ = [
     "StudyOption",
     "decide_options",
     "duration_option",
+    "given",
     "here",
     "share_option",
     "variables",
@@ -104,6 +106,13 @@ def decide_options(
         arm,
         tuple(only or ()),
     )
+
+
+def given(study: Path | None = None, archive: Path | None = None, only: Sequence[str] | None = None) -> Given:
+    """Return what the commands that are printed must repeat."""
+    from bystander.design import Given
+
+    return Given(str(study or ""), str(archive or ""), tuple(only or ()), str(here()))
 
 
 def here() -> Path:

@@ -15,6 +15,7 @@ from bystander.cli.options import (
     MarginOption,
     RecordArgument,
     RiskOption,
+    given,
     here,
     share_option,
     variables,
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["app"]
 
 _ENDED_SHOWN = 3
+_LEVELS_WIDE = 58  # what the numbers of `levels` take
 
 app = typer.Typer(
     help="What the archive holds, and its care: list, show, levels, export, import, note, remove, size, compact, mend.",
@@ -39,7 +41,8 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     """List the records, the newest last."""
     from rich.table import Table
 
-    from bystander.cli.console import output
+    from bystander.cli.console import output, tell
+    from bystander.design import command
     from bystander.flow.places import find_archive
     from bystander.flow.records import ended_early, heads, tainted_records
 
@@ -51,7 +54,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
-        table.add_column(title, no_wrap=title != "arms", overflow="ellipsis")
+        table.add_column(title, overflow="fold")
     for head in found:
         arms = ", ".join(arm.name for arm in head.study.arms)
         state = head.state if head.complete else "unfinished"
@@ -63,7 +66,8 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         console.print(
             f"An observation of {_when(one.wall_s)} UTC ended before its first trial: {one.why}", style="quiet"
         )
-    typer.echo("Next: bystander decide RECORD" if found else "Next: bystander observe")
+    words = ("decide", found[-1].name) if found else ("observe",)
+    tell(console, f"Next:\n  {command(*words, given=given(archive=archive))}")
 
 
 @app.command(
@@ -87,8 +91,8 @@ def show_record(
     if trial is not None or to is not None:
         _draw_trial(record, trial, to, archive)
         return
-    from bystander.cli.console import output
-    from bystander.design.machine import machine_sentences, machine_title
+    from bystander.cli.console import output, tell
+    from bystander.design import command, machine_sentences, machine_title
     from bystander.flow.places import find_archive
     from bystander.flow.records import record_notes, whole_record
     from bystander.units import listed, share_text
@@ -106,7 +110,7 @@ def show_record(
         }
         typer.echo(json_text.dumps({**_brief(head), **more}, indent=2, ensure_ascii=False))
         return
-    console = output()
+    console, again = output(), given(archive=archive)
     console.print(f"{head.name}: {head.study.name}", style="title")
     state = head.state if head.complete else "unfinished"
     console.print(f"{head.origin} {_when(head.started_wall_s)} UTC, {state}, UUID {head.uuid}")
@@ -129,9 +133,9 @@ def show_record(
     console.print(f"machine: {machine_title(head.machine)}")
     for sentence in machine_sentences(head.machine):
         console.print(sentence)
-    for text in over_time_lines(whole):
-        console.print(text)
-    console.print(f"Next: bystander decide {head.name}")
+    for text in over_time_lines(whole, again):
+        tell(console, text)
+    tell(console, f"Next:\n  {command('decide', head.name, given=again)}")
 
 
 def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive: Path | None) -> None:
@@ -155,6 +159,7 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
     from bystander.cli.console import output
     from bystander.flow.levels import level_text, levels_json, of_text, record_levels, sentences
     from bystander.flow.places import find_archive
+    from bystander.units import numbered
 
     head, found = record_levels(find_archive(archive, variables(), here()), record)
     if json:
@@ -163,10 +168,11 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("workload", "samples", "trials", "blocks", "records", "from"):
         table.add_column(title, no_wrap=True)
+    forms = numbered([one.workload for one in found], max(12, output().width - _LEVELS_WIDE))
     for one in found:
         spread = one.spread
         cells = (spread.samples, spread.trials, spread.blocks, one.records)
-        table.add_row(one.workload, *map(level_text, cells), of_text(one))
+        table.add_row(forms[one.workload], *map(level_text, cells), of_text(one))
     console = output()
     console.print(f"{head.name}: how much the same code differs from itself, as standard deviations", style="title")
     console.print(table)
@@ -174,7 +180,6 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
         console.print(sentence)
     if not found:
         console.print("No workload has blocks of two arms without failures.")
-    console.print("Next: bystander check says how many blocks and samples a change takes.")
 
 
 @app.command(
@@ -190,6 +195,7 @@ def export(
     archive: ArchiveOption = None,
 ) -> None:
     """Write all trials of a record: readings as CSV, or everything as JSON."""
+    from bystander.design import command
     from bystander.flow.places import find_archive
     from bystander.flow.records import export_record, whole_record
 
@@ -201,7 +207,7 @@ def export(
         return
     to.write_text(text, encoding="utf-8")
     typer.echo(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
-    typer.echo("Next: bystander records import reads it into another archive.")
+    typer.echo(f"Next, with another archive:\n  {command('records', 'import', str(to), '--archive', 'other.sqlite')}")
 
 
 @app.command("import", epilog="Example: bystander records import timings.csv --reference old")
@@ -222,6 +228,7 @@ def import_(
 ) -> None:
     """Read timings from any other source into a record of its own. Nothing is run."""
     from bystander.cli.console import warn
+    from bystander.design import command
     from bystander.flow.places import import_archive
     from bystander.flow.records import ImportOptions, import_file
 
@@ -232,7 +239,7 @@ def import_(
     for note in notes:
         warn(note)
     typer.echo(f"record {record} is made from {file.name}.")
-    typer.echo(f"Next: bystander decide {record}")
+    typer.echo(f"Next:\n  {command('decide', record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")
@@ -256,6 +263,7 @@ def remove(
     archive: ArchiveOption = None,
 ) -> None:
     """Remove records and all their trials; this cannot be undone."""
+    from bystander.design import command
     from bystander.flow.places import find_archive
     from bystander.flow.records import remove_records
 
@@ -265,7 +273,7 @@ def remove(
         return
     remove_records(target, records)
     typer.echo(f"removed: {', '.join(records)}.")
-    typer.echo("Next: bystander records compact gives the room back.")
+    typer.echo(f"Next: give the room back:\n  {command('records', 'compact', given=given(archive=archive))}")
 
 
 @app.command("size", epilog="Example: bystander records size")
@@ -304,6 +312,7 @@ def mend(
     archive: ArchiveOption = None,
 ) -> None:
     """Save what can be read of a damaged archive into a new one; the damaged one stays as it is."""
+    from bystander.design import command
     from bystander.flow.places import find_archive
     from bystander.flow.records import mend_archive
     from bystander.units import counted
@@ -318,7 +327,7 @@ def mend(
         typer.echo(f"{counted(mended.doubles, 'trial')} of blocks that ran twice are kept and do not count.")
     if mended.orphans:
         typer.echo(f"{counted(mended.orphans, 'row')} belonged to nothing any more, and were left behind.")
-    typer.echo(f"Next: bystander records list --archive {to}")
+    typer.echo(f"Next:\n  {command('records', 'list', '--archive', str(to))}")
 
 
 def _when(wall_s: float) -> str:

@@ -16,6 +16,7 @@ from bystander.cli.options import (
     RecordArgument,
     RiskOption,
     decide_options,
+    given,
     here,
     variables,
 )
@@ -41,12 +42,13 @@ def report(
     from bystander.flow.decide import decided
     from bystander.flow.places import find_archive
     from bystander.flow.report import known_format, write_report
+    from bystander.units import counted
 
     known_format(to)
     options = decide_options(measure, margin, risk, arm, only)
-    decision, _ = decided(find_archive(archive, variables(), here()), record, options)
+    decision, _ = decided(find_archive(archive, variables(), here()), record, options, given=given(None, archive, only))
     write_report(decision, to)
-    typer.echo(f"{to} is written: {decision.head.name}, {len(decision.primary)} rows.")
+    typer.echo(f"{to} is written: {decision.head.name}, {counted(len(decision.primary), 'row')}.")
     typer.echo(
         "Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review."
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import textwrap
 from collections import Counter
 from collections.abc import Sequence
 
@@ -11,8 +12,9 @@ from rich.table import Table
 from rich.text import Text
 
 from bystander.cli.console import can_draw
-from bystander.units import quantity_text, share_text, shortened
-from bystander.verdicts import Axis, Decision, Row, Single, change_text, medians_text, shared_axis
+from bystander.cli.layout import CHANGE, GAP, VERDICT, layout, widest
+from bystander.units import quantity_text, share_text, told_apart
+from bystander.verdicts import Axis, Decision, Row, Single, blocks_text, change_text, medians_text, shared_axis
 
 __all__ = ["MARKS", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
 
@@ -25,11 +27,11 @@ _PLAIN_MARKS = {
     "failed": "x",
 }  # fmt: skip
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
-_BARS = "▁▂▃▄▅▆▇█"
 _WIDE = 112
 _OTHER = "other measure"
 _MOST_ROWS = 30
-_CHANGE = "change (interval)"
+_MEDIAN = "median (interval)"
+_LEAST_NAME, _LEAST_CHART = 8, 12
 
 
 def mark(verdict: str) -> str:
@@ -64,27 +66,59 @@ def print_rows(console: Console, decision: Decision, everything: bool = False) -
 
 def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> None:
     axis = shared_axis(rows)
-    wide = console.width >= _WIDE
     several = len(decision.candidates) > 1
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in rows]
-    name_width = min(max([len(name) for name in names] + [8]), 34 if wide else 22)
-    changes = [change_text(row) for row in rows]
-    fixed = name_width + 9 + _fit([_CHANGE, *changes], 40) + 6 + (32 if wide else 0)
-    drawing = max(12, min(48, console.width - fixed))
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("workload", width=name_width, no_wrap=True)
-    table.add_column("verdict", width=9, no_wrap=True)
-    if wide:
-        table.add_column("blocks", width=6, justify="right")
-        table.add_column("medians", width=22, no_wrap=True)
-    table.add_column(_CHANGE, no_wrap=True)
-    table.add_column(_axis_head(rows, drawing), width=drawing, no_wrap=True)
-    for row, name, change in zip(rows, names, changes, strict=True):
-        middle = [str(row.blocks or "-"), medians_text(row)] if wide else []
+    changes, medians = [change_text(row) for row in rows], [medians_text(row) for row in rows]
+    plan = layout(console.width, names, changes, medians if console.width >= _WIDE else ())
+    if plan.names is None:
+        _print_in_two(console, rows, names, changes, axis, plan.drawing)
+        return
+    table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
+    table.add_column("workload", no_wrap=True)
+    table.add_column("verdict", width=VERDICT, no_wrap=True)
+    if plan.medians:
+        table.add_column("blocks", justify="right", no_wrap=True)
+        table.add_column("medians", no_wrap=True)
+    table.add_column(CHANGE, no_wrap=True)
+    if plan.drawing:
+        table.add_column(_axis_head(rows, plan.drawing), width=plan.drawing, no_wrap=True)
+    for row, name, change, both in zip(rows, names, changes, medians, strict=True):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
-        table.add_row(shortened(name, name_width), verdict, *middle, change, _drawn(row, axis, drawing))
-    table.add_row(*[""] * (5 if wide else 3), Text(_axis_foot(axis, drawing), style="quiet"))
+        middle = [blocks_text(row), both] if plan.medians else []
+        chart = [_drawn(row, axis, plan.drawing)] if plan.drawing else []
+        table.add_row(plan.names[name], verdict, *middle, change, *chart)
+    if plan.drawing:
+        before = [""] * (5 if plan.medians else 3)
+        table.add_row(*before, Text(_axis_foot(axis, plan.drawing), style="quiet"))
     console.print(table)
+
+
+def _print_in_two(
+    console: Console, rows: Sequence[Row], names: Sequence[str], changes: Sequence[str], axis: Axis, drawing: int
+) -> None:
+    """Print each row in two lines: its whole name, and below it verdict, change and, where it has room, the chart."""
+    width = widest(CHANGE, *changes)
+
+    def line(verdict: Text, change: str, chart: Text) -> Text:
+        told = Text.assemble("  ", verdict, " " * (VERDICT + GAP - len(verdict)), change)
+        return told.append(" " * (width + GAP - len(change))).append_text(chart) if drawing else told
+
+    head = Text(_axis_head(rows, drawing) if drawing else "")
+    console.print(line(Text("verdict"), CHANGE, head), style="quiet")
+    for row, name, change in zip(rows, names, changes, strict=True):
+        _print_name(console, name)
+        verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
+        console.print(line(verdict, change, _drawn(row, axis, drawing) if drawing else Text()))
+    if drawing:
+        console.print(line(Text(), "", Text(_axis_foot(axis, drawing))), style="quiet")
+
+
+def _print_name(console: Console, name: str) -> None:
+    """Print the whole name of a row, on as many lines as it takes; what follows the first is set in."""
+    lines = textwrap.wrap(
+        name, console.width, subsequent_indent="    ", drop_whitespace=False, replace_whitespace=False
+    )
+    console.print("\n".join(lines), no_wrap=True, crop=False)
 
 
 def _axis_head(rows: Sequence[Row], width: int) -> str:
@@ -140,68 +174,95 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     several = len(decision.candidates) > 1
     names = [f"{row.workload} · {row.arm}" if several else row.workload for row in shown]
     changes, medians = [change_text(row) for row in shown], [medians_text(row) for row in shown]
-    wide = console.width >= _WIDE
-    # On a narrow terminal names give way, then labels: a number that is cut would be another number.
-    change = _fit([_CHANGE, *changes], 50)
-    label = _fit([_OTHER, *(row.measure.label for row in shown)], max(13, min(28, console.width - change - 23)))
-    room = 34 if wide else max(8, console.width - label - 9 - change - 6)
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
-    table.add_column("workload", width=_fit(["workload", *names], room), no_wrap=True)
-    table.add_column(_OTHER, width=label, no_wrap=True, overflow="ellipsis")
-    table.add_column("verdict", width=9, no_wrap=True)
-    table.add_column(_CHANGE, width=change, no_wrap=True)
-    if wide:
-        table.add_column("medians", no_wrap=True)
+    rest = widest(_OTHER, *(row.measure.label for row in shown)) + VERDICT + widest(CHANGE, *changes) + 3 * GAP
+    wide = console.width >= _WIDE and widest("workload", *names) + rest + GAP + widest(*medians) <= console.width
+    room = console.width - rest - (GAP + widest("medians", *medians) if wide else 0)
+    forms = told_apart(names, room) if room >= _LEAST_NAME else None
+    table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
+    for title in ("workload", _OTHER, "verdict", CHANGE, *(["medians"] if wide else [])):
+        table.add_column(title, width=VERDICT if title == "verdict" else None, no_wrap=True)
     for row, name, text, both in zip(shown, names, changes, medians, strict=True):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
-        table.add_row(shortened(name, room), row.measure.label, verdict, text, *([both] if wide else []))
-    console.print(table)
+        if forms:
+            table.add_row(forms[name], row.measure.label, verdict, text, *([both] if wide else []))
+        else:  # two lines a row
+            _print_name(console, f"{name}, {row.measure.label}")
+            console.print(Text.assemble("  ", verdict, " " * (VERDICT + GAP - len(verdict)), text))
+    if forms:
+        console.print(table)
     return len(shown), len(changed) - len(shown)
 
 
-def _fit(texts: Sequence[str], most: int) -> int:
-    return min(max(len(text) for text in texts), most)
-
-
 def print_singles(console: Console, singles: Sequence[Single]) -> None:
-    """Print how the readings of each workload under each arm are distributed."""
-    for single in singles:
-        console.print(f"{single.workload}, arm {single.arm}: {single.measure.label}", style="title")
-        if single.summary is None:
-            console.print(f"  all {single.failed} trials failed")
-            continue
-        for line in _summary_lines(single):
-            console.print("  " + line)
+    """Print a row for each workload under each arm: its median, and where its readings lie.
+
+    The chart reaches from the least reading to the most: pale where there are readings, a bar for the interval, and
+    the median as its mark.
+    """
+    several = len({single.arm for single in singles}) > 1
+    names = [f"{single.workload} · {single.arm}" if several else single.workload for single in singles]
+    medians = [_median_text(single) for single in singles]
+    ends = [_ends(single) for single in singles]
+    left, right = (widest(*(pair[k] for pair in ends)) for k in (0, 1))
+    rest = widest(_MEDIAN, *medians) + left + right + 3 * GAP
+    forms = told_apart(names, console.width - rest - _LEAST_CHART - GAP)
+    drawing = console.width - rest - widest("workload", *(forms or {}).values()) - GAP if forms else 0
+    drawing = max(0, min(48, drawing if forms else console.width - rest - GAP))
+    table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
+    for title in ("workload", _MEDIAN, "least"):
+        table.add_column(
+            title, no_wrap=title != _MEDIAN, overflow="fold", justify="right" if title == "least" else "left"
+        )
+    if drawing >= _LEAST_CHART:
+        table.add_column("", width=drawing, no_wrap=True)
+    table.add_column("most", no_wrap=True)
+    for single, name, median, (low, high) in zip(singles, names, medians, ends, strict=True):
+        chart = [_single_drawn(single, drawing)] if drawing >= _LEAST_CHART else []
+        if forms is None:
+            console.print(f"{name}: {median}, {low} to {high}")
+        else:
+            table.add_row(forms[name], median, low, *chart, high)
+    if forms:
+        console.print(table)
 
 
-def _summary_lines(single: Single) -> list[str]:
+def _ends(single: Single) -> tuple[str, str]:
+    s = single.summary
+    return (quantity_text(s.least, single.measure.unit), quantity_text(s.most, single.measure.unit)) if s else ("", "")
+
+
+def _median_text(single: Single) -> str:
     s, unit = single.summary, single.measure.unit
-    assert s is not None
+    if s is None:
+        return f"all {single.failed} trials failed"
+    failed = f", {single.failed} failed" if single.failed else ""
+    if not math.isfinite(s.median_low):
+        return f"{quantity_text(s.median, unit)} (too few for an interval){failed}"
+    level = f"{math.floor(s.confidence * 1000) / 10:g} %"
+    ends = f"{quantity_text(s.median_low, unit)} to {quantity_text(s.median_high, unit)}"
+    return f"{quantity_text(s.median, unit)} ({ends}, {level}){failed}"
 
-    def told(value: float) -> str:
-        return quantity_text(value, unit)
 
+def _single_drawn(single: Single, width: int) -> Text:
+    """Draw the readings of one row between its least and its most."""
+    s = single.summary
+    if s is None:
+        return Text("")
+    reach = s.most - s.least
+
+    def at(value: float) -> int:
+        return min(width - 1, max(0, int((value - s.least) / reach * width))) if reach > 0 else width // 2
+
+    cells = [" "] * width
+    for value in single.values.tolist():
+        cells[at(value)] = "░"
     if math.isfinite(s.median_low):
-        sure = f"{told(s.median_low)} to {told(s.median_high)} at {math.floor(s.confidence * 1000) / 10:g} %"
-    else:
-        sure = "too few trials for an interval"
-    spread = share_text(s.spread / s.median) if s.median else "none"
-    low, bars, high = told(s.least), histogram(single), told(s.most)
-    return [
-        f"median {told(s.median)} ({sure}), {s.size} trials" + (f", {single.failed} failed" if single.failed else ""),
-        f"middle half {told(s.first_quartile)} to {told(s.third_quartile)}, spread {spread} of the median",
-        f"{low} {bars} {high}",
-    ]
-
-
-def histogram(single: Single, bins: int = 32) -> str:
-    """Return the readings counted in equal steps from least to most, as bars."""
-    values = single.values.tolist()
-    low, high = min(values), max(values)
-    counts = [0] * bins
-    for value in values:
-        counts[min(bins - 1, int((value - low) / (high - low) * bins)) if high > low else bins // 2] += 1
-    most = max(counts)
-    if not can_draw():
-        return "".join("." if not count else str(min(9, count)) for count in counts)
-    return "".join(" " if not count else _BARS[max(0, math.ceil(count / most * 8) - 1)] for count in counts)
+        for i in range(at(s.median_low), at(s.median_high) + 1):
+            cells[i] = "━"
+    cells[at(s.median)] = "●"
+    text = "".join(cells)
+    drawn = Text(text if can_draw() else text.translate(_PLAIN))
+    for i, cell in enumerate(cells):
+        if cell == "░":
+            drawn.stylize("quiet", i, i + 1)
+    return drawn

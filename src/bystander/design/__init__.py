@@ -3,7 +3,9 @@
 from bystander.design.answer_reader import ANSWER_KEYS
 from bystander.design.choice import chosen_names, with_only
 from bystander.design.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
+from bystander.design.invocation import Given, check_again, command, observe_again
 from bystander.design.keys import arm_key, digest, workload_key
+from bystander.design.machine import machine_sentences, machine_title
 from bystander.design.machine_states import Stretch, state_changes, stretches
 from bystander.design.measures import (
     ABOVE_FLOOR,
@@ -93,6 +95,7 @@ __all__ = [
     "ArmState",
     "Callable",
     "Gate",
+    "Given",
     "Lane",
     "LookTaken",
     "Measure",
@@ -112,15 +115,20 @@ __all__ = [
     "arm_key",
     "block_conditions",
     "block_order",
+    "check_again",
     "chosen_names",
+    "command",
     "digest",
     "fill_shell",
     "filled_words",
     "from_plain",
     "gated_measure",
     "is_told",
+    "machine_sentences",
+    "machine_title",
     "measure_named",
     "missing_measures",
+    "observe_again",
     "placeholder_names",
     "plain",
     "plan_rounds",

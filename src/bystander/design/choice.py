@@ -43,4 +43,4 @@ def with_only(study: Study, wanted: Sequence[str]) -> Study:
         return study
     names = set(chosen_names(study.workloads, wanted, "the study"))
     names |= {workload.floor for workload in study.workloads if workload.name in names}  # a floor goes with it
-    return replace(study, workloads=tuple(w for w in study.workloads if w.name in names))
+    return replace(study, workloads=tuple(w for w in study.workloads if w.name in names), chosen=tuple(wanted))

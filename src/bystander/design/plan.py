@@ -64,6 +64,7 @@ def block_order(seed: int, workload_key: str, block: int, arms: int) -> tuple[in
 def block_conditions(seed: int, workload_key: str, block: int, vary: Sequence[str]) -> dict[str, int]:
     """Return the conditions of one block, the same for all its arms, each drawn evenly from its range.
 
+    That such conditions alone can pass for a change was shown by Mytkowicz and others (2009).
     Hash seeds are from 0 to 2^32 - 1, sizes in bytes from 0 to 4095 (a page, so that the stack begins at
     any place in it), depths from 0 to 3 folders.
     """

@@ -36,7 +36,7 @@ DEFAULT_MARGIN = 0.03
 DEFAULT_RISK = 0.05
 DEFAULT_BLOCKS = 40  # at most
 ONE_ARM_STUDY_BLOCKS = 20
-ONE_ARM_BLOCKS = 10  # of a command without a study
+ONE_ARM_BLOCKS = 12  # of a command without a study
 DEFAULT_LIMIT_S = 600.0
 DEFAULT_OUTPUT_BYTES = 256 * 2**20
 ANSWER_RULES = ("output", "file", "exit code")
@@ -262,6 +262,8 @@ class Study:
         Patterns of files, relative to the study, that all arms may open where they lie though they have copies.
     written_files : tuple of str
         Patterns of files that trials write into an arm's folder; they are no part of what the arm is.
+    chosen : tuple of str
+        The names and patterns by which its workloads were chosen among those of its file; empty for all.
     """
 
     name: str
@@ -282,6 +284,7 @@ class Study:
     gate: Gate = field(default_factory=Gate)
     shared_files: tuple[str, ...] = ()
     written_files: tuple[str, ...] = ()
+    chosen: tuple[str, ...] = ()
 
     @property
     def reference(self) -> Arm:

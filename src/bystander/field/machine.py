@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import platform
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -12,9 +13,12 @@ from typing import Any
 __all__ = ["boot_id", "machine_facts", "machine_state"]
 
 
-def _line(path: str) -> str | None:
+_ROOT = Path("/")
+
+
+def _line(root: Path, path: str) -> str | None:
     try:
-        return Path(path).read_text(encoding="utf-8", errors="replace").strip() or None
+        return (root / path).read_text(encoding="utf-8", errors="replace").strip() or None
     except OSError:
         return None
 
@@ -27,14 +31,22 @@ def _field(text: str | None, name: str) -> str | None:
     return None
 
 
-def boot_id() -> str | None:
+def boot_id(root: Path = _ROOT) -> str | None:
     """Return what tells one boot of the machine from another."""
-    return _line("/proc/sys/kernel/random/boot_id")
+    return _line(root, "proc/sys/kernel/random/boot_id")
 
 
-def machine_facts() -> dict[str, Any]:
-    """Return facts and state of this machine, in SI units; keys are only there where they could be read."""
-    cpuinfo, meminfo = _line("/proc/cpuinfo"), _line("/proc/meminfo")
+def machine_facts(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> dict[str, Any]:
+    """Return facts and state of this machine, in SI units; keys are only there where they could be read.
+
+    Parameters
+    ----------
+    root : Path
+        Where `proc` and `sys` are.
+    clock : callable
+        Returns seconds.
+    """
+    cpuinfo, meminfo = _line(root, "proc/cpuinfo"), _line(root, "proc/meminfo")
     facts: dict[str, Any] = {
         "host": platform.node(),
         "system": _system(),
@@ -45,9 +57,9 @@ def machine_facts() -> dict[str, Any]:
         "memory_bytes": _kib(_field(meminfo, "MemTotal")),
         "memory_free_bytes": _kib(_field(meminfo, "MemAvailable")),
         "virtual": True if " hypervisor" in (cpuinfo or "") else None,
-        "governor": _line("/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"),
-        "pressure": _line("/proc/pressure/cpu"),
-        "boot_id": boot_id(),
+        "governor": _line(root, "sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"),
+        "pressure": _line(root, "proc/pressure/cpu"),
+        "boot_id": boot_id(root),
     }
     if hasattr(os, "sched_getaffinity"):
         facts["cores_allowed"] = len(os.sched_getaffinity(0))
@@ -56,12 +68,12 @@ def machine_facts() -> dict[str, Any]:
     with suppress(OSError):
         disk = os.statvfs(".")
         facts["disk_free_bytes"], facts["disk_bytes"] = disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize
-    state = machine_state()
+    state = machine_state(root, clock)
     facts |= {name: state[name] for name in ("on_mains", "heat_slowdowns", "frequency_hz") if name in state}
     return {name: value for name, value in facts.items() if value is not None}
 
 
-def machine_state() -> dict[str, Any]:
+def machine_state(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> dict[str, Any]:
     """Return counters and state that change from moment to moment, in a fraction of a millisecond.
 
     `stalled_s` and `disk_stalled_s` count the time in which some program waited (pressure stall
@@ -69,35 +81,35 @@ def machine_state() -> dict[str, Any]:
     processors, in kernel ticks.
     """
     state: dict[str, Any] = {
-        "monotonic_s": time.monotonic(),
-        "stalled_s": _stalled("/proc/pressure/cpu"),
-        "disk_stalled_s": _stalled("/proc/pressure/io"),
-        "memory_free_bytes": _kib(_field(_line("/proc/meminfo"), "MemAvailable")),
-        "frequency_hz": _mean(_numbers("/sys/devices/system/cpu", "cpu[0-9]*/cpufreq/scaling_cur_freq"), 1e3),
-        "heat_slowdowns": _total(_numbers("/sys/devices/system/cpu", "cpu[0-9]*/thermal_throttle/core_throttle_count")),
-        "on_mains": _on_mains(),
-        **_ticks(),
+        "monotonic_s": clock(),
+        "stalled_s": _stalled(root, "proc/pressure/cpu"),
+        "disk_stalled_s": _stalled(root, "proc/pressure/io"),
+        "memory_free_bytes": _kib(_field(_line(root, "proc/meminfo"), "MemAvailable")),
+        "frequency_hz": _mean(_numbers(root, "cpu[0-9]*/cpufreq/scaling_cur_freq"), 1e3),
+        "heat_slowdowns": _total(_numbers(root, "cpu[0-9]*/thermal_throttle/core_throttle_count")),
+        "on_mains": _on_mains(root),
+        **_ticks(root),
     }
     return {name: value for name, value in state.items() if value is not None}
 
 
-def _stalled(path: str) -> float | None:
+def _stalled(root: Path, path: str) -> float | None:
     """Return the seconds in which at least one program waited, since the start."""
-    words = (_line(path) or "").partition("\n")[0].split()
+    words = (_line(root, path) or "").partition("\n")[0].split()
     total = next((word[6:] for word in words if word.startswith("total=")), "")
     return int(total) / 1e6 if total.isdigit() else None
 
 
-def _ticks() -> dict[str, float]:
-    words = (_line("/proc/stat") or "").partition("\n")[0].split()
+def _ticks(root: Path) -> dict[str, float]:
+    words = (_line(root, "proc/stat") or "").partition("\n")[0].split()
     if len(words) < 9 or words[0] != "cpu":
         return {}
     ticks, per_second = [int(word) for word in words[1:9]], os.sysconf("SC_CLK_TCK")
     return {"stolen_s": ticks[7] / per_second, "processors_s": sum(ticks) / per_second}
 
 
-def _numbers(folder: str, pattern: str) -> list[int]:
-    texts = [_line(str(path)) or "" for path in Path(folder).glob(pattern)]
+def _numbers(root: Path, pattern: str) -> list[int]:
+    texts = [_line(path.parent, path.name) or "" for path in (root / "sys/devices/system/cpu").glob(pattern)]
     return [int(text) for text in texts if text.isdigit()]
 
 
@@ -109,10 +121,10 @@ def _total(values: list[int]) -> int | None:
     return sum(values) if values else None
 
 
-def _on_mains() -> bool | None:
+def _on_mains(root: Path) -> bool | None:
     """Whether the machine is fed from outside; None where it cannot tell, as most machines without a battery."""
-    supplies = Path("/sys/class/power_supply").glob("*")
-    found = [(_line(str(supply / "type")), _line(str(supply / "online"))) for supply in supplies]
+    supplies = (root / "sys/class/power_supply").glob("*")
+    found = [(_line(supply, "type"), _line(supply, "online")) for supply in supplies]
     online = [state for kind, state in found if kind in ("Mains", "USB") and state]
     return any(state == "1" for state in online) if online else None
 

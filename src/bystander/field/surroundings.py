@@ -37,6 +37,7 @@ class StudyFolder:
 
     def __init__(self, path: Path) -> None:
         self.path = path.resolve()
+        self.file = ""  # the study's, in this folder
         self._beside: Path | None = None
 
     def keep_beside(self, archive: Path | None) -> None:

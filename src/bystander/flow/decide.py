@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from bystander.archive import Archive, EndedEarly
-from bystander.design import Record
+from bystander.design import Given, Record
 from bystander.exchange import verdicts_json
 from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
 
@@ -27,6 +27,7 @@ def decided(
     options: Options | None = None,
     words: str | None = None,
     also: str | None = None,
+    given: Given | None = None,
 ) -> tuple[Decision, GateFinding | None]:
     """Decide a record, and hold it against a gate; nothing is run and nothing is written.
 
@@ -34,6 +35,8 @@ def decided(
     ----------
     words, also : str or None
         What the gate looks for, as on the command line; None for no gate.
+    given : Given, optional
+        What the commands that are told must repeat.
 
     Raises
     ------
@@ -46,7 +49,8 @@ def decided(
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     decision = decide(record, replace(options or Options(), gate=ask))
-    decision = replace(decision, notes=(*(_ended(one) for one in later), *decision.notes))
+    notes = (*(_ended(one) for one in later), *decision.notes)
+    decision = replace(decision, notes=notes, given=given or Given())
     return decision, None if ask is None else gate(decision, ask)
 
 

@@ -76,12 +76,16 @@ class Surroundings:
     ----------
     launch : callable
         Takes the descriptors of the machine lock and of interrupts; returns what runs trials, as a context.
+    wall, monotonic : callable
+        Clocks, in seconds: since 1970, and since any moment.
     """
 
     launch: Callable[[int, int], AbstractContextManager[Runs]] = Launcher
     clock_offset: Callable[[], float] = _clock_offset
     machine: Callable[[], dict[str, Any]] = machine_facts
     machine_state: Callable[[], dict[str, Any]] = machine_state
+    wall: Callable[[], float] = time.time
+    monotonic: Callable[[], float] = time.monotonic
 
 
 @dataclass(frozen=True)
@@ -173,9 +177,10 @@ def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: S
         name="",
         origin="observed",
         state="running",
-        started_wall_s=time.time(),
+        started_wall_s=world.wall(),
         study=study,
         study_folder=str(place.path),
+        study_file=place.file,
         arms=arms,
         workload_keys=(),
         measures=OBSERVED,
@@ -282,7 +287,8 @@ def _conducted(
     budget_s: float | None = None,
 ) -> Observed:
     """Rehearse, begin, run what is not done yet, and say how the record ended."""
-    observer, entered = session.observer, time.monotonic()
+    clock = session.world.monotonic
+    observer, entered = session.observer, clock()
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
         try:
             study, commands = calibrated(session.study, session.arms, session.commands, launcher)
@@ -297,7 +303,7 @@ def _conducted(
             for sentence in work_sentences(session.study, tried):
                 observer.remark(sentence)
             if budget_s is not None:
-                study = within_budget(session.study, trials, tried, observer, budget_s - (time.monotonic() - entered))
+                study = within_budget(session.study, trials, tried, observer, budget_s - (clock() - entered))
                 session = replace(session, study=study)
         except KeyboardInterrupt:
             return Observed("", complete=False)
@@ -333,7 +339,7 @@ def _run(
     study = session.study
     keys = [workload_key(workload) for workload in study.workloads]
     assert study.seed is not None
-    watch = MachineWatch(session.world.machine_state, writer)
+    watch = MachineWatch(session.world.machine_state, writer, clock=session.world.monotonic)
     plan = plan_rounds(study.seed, keys, len(study.arms), study.blocks)
     for number, planned in groupby(plan, key=lambda block: block.number):
         coming = [b for b in planned if b.workload in lookout.live and (b.workload, number) not in done]
@@ -361,7 +367,7 @@ def _settled(
 ) -> Progress:
     """Run a block, and again where the machine slept in it; say how far things are."""
     for attempt in range(_ATTEMPTS):
-        begun, offset = time.monotonic(), session.world.clock_offset()
+        begun, offset = session.world.monotonic(), session.world.clock_offset()
         outcomes = _block(session, block, trials, writer, interrupts)
         gap = abs(session.world.clock_offset() - offset)
         if gap <= _CLOCK_GAP_S or attempt == _ATTEMPTS - 1:
@@ -371,7 +377,7 @@ def _settled(
         sentence = f"Block {block.number} of {name} was run again: the machine slept or its clock was set."
         writer.remark(sentence)
         session.observer.remark(sentence)
-    return pace.add(block, outcomes, time.monotonic() - begun)
+    return pace.add(block, outcomes, session.world.monotonic() - begun)
 
 
 def _block(

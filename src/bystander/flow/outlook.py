@@ -115,7 +115,8 @@ def measure_advice(study: Study, found: Sequence[Outlook]) -> str:
     if cpu <= _PAYS * elapsed:
         but = f", but it does not see waiting, which is most of {listed(waiting, 3)}" if waiting else ""
         return f"CPU time is the wiser measure here: {instead(cpu)}{but}{choose('cpu')}."
-    return (
-        f"Elapsed time is the wiser measure here: CPU time would show changes of {share_text(cpu)} where it shows "
-        f"{share_text(elapsed)}{typical}, and CPU time does not see waiting."
-    )
+    if cpu < elapsed:
+        seen = f"CPU time would show hardly less ({share_text(cpu)} instead of {share_text(elapsed)}{typical})"
+    else:
+        seen = f"CPU time would show changes of {share_text(cpu)} where it shows {share_text(elapsed)}{typical}"
+    return f"Elapsed time is the wiser measure here: {seen}, and CPU time does not see waiting."

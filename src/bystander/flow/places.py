@@ -7,7 +7,7 @@ from pathlib import Path
 
 from bystander.design import Study, read_study
 from bystander.errors import StudyError, UsageError
-from bystander.field.surroundings import StudyFolder
+from bystander.field import StudyFolder
 
 __all__ = ["STUDY_FILE", "StudyFolder", "find_archive", "import_archive", "load_study", "new_archive"]
 
@@ -33,6 +33,7 @@ def load_study(path: Path | None, here: Path) -> tuple[Study, StudyFolder]:
         reason = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
         raise StudyError([f"{file.name}: it cannot be read: {reason}"]) from None
     place = StudyFolder(file.parent)
+    place.file = file.name
     return read_study(text, file.name, place), place
 
 

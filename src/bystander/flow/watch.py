@@ -24,20 +24,29 @@ class MachineWatch:
         Returns the state, see `field.machine_state`.
     writer
         Keeps it.
+    clock : callable
+        Returns seconds.
     """
 
-    def __init__(self, read: Callable[[], Mapping[str, Any]], writer: _Keeps, stretch_s: float = _STRETCH_S) -> None:
+    def __init__(
+        self,
+        read: Callable[[], Mapping[str, Any]],
+        writer: _Keeps,
+        stretch_s: float = _STRETCH_S,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         self._read = read
         self._writer = writer
         self._stretch_s = stretch_s
+        self._clock = clock
         self._first: int | None = None
         self._last = -1
-        self._begun = time.monotonic()
+        self._begun = self._clock()
         writer.machine_state(read())
 
     def next_block(self, number: int) -> None:
         """Take note of the block that begins now; a new number is a new round."""
-        if self._first is not None and number != self._last and time.monotonic() - self._begun >= self._stretch_s:
+        if self._first is not None and number != self._last and self._clock() - self._begun >= self._stretch_s:
             self._end_stretch()
         if self._first is None:
             self._first = number
@@ -45,9 +54,9 @@ class MachineWatch:
 
     def close(self) -> None:
         """End the last stretch, unless it is too short to tell of anything."""
-        if self._first is not None and time.monotonic() - self._begun >= self._stretch_s / 2:
+        if self._first is not None and self._clock() - self._begun >= self._stretch_s / 2:
             self._end_stretch()
 
     def _end_stretch(self) -> None:
         self._writer.machine_state({**self._read(), "first_block": self._first, "last_block": self._last})
-        self._first, self._begun = None, time.monotonic()
+        self._first, self._begun = None, self._clock()

@@ -14,7 +14,6 @@ __all__ = [
     "looks_table",
     "methods",
     "parts",
-    "repeat_lines",
     "started_text",
     "told_notes",
 ]
@@ -43,8 +42,8 @@ def methods(decision: Decision) -> list[str]:
     if head.origin == "observed":
         most = "at most " if len(decision.looks.blocks) > 1 else ""
         first = (
-            f"Each workload ran in {most}{study.blocks} blocks; in a block every arm ran once, back to back, in an "
-            f"order drawn by seed {study.seed}."
+            f"Each workload ran in {most}{counted(study.blocks, 'block')}; in a block every arm ran once, back to "
+            f"back, in an order drawn by seed {study.seed}."
         )
     else:
         first = "The readings were imported; Bystander did not run the trials."
@@ -88,18 +87,6 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
         told = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
         table.append((str(blocks), f"{100 * level:.2f} %", *told))
     return table
-
-
-def repeat_lines(decision: Decision) -> list[str]:
-    """Return the commands that repeat the observation and the decision."""
-    head = decision.head
-    lines = [f"bystander decide {head.name}"]
-    if head.origin == "observed" and not any(arm.in_place for arm in head.study.arms):
-        placebo = "" if head.study.placebo is None else " --placebo"
-        how = {"fixed": f" --fixed {head.study.blocks}", "strict": f" --blocks {head.study.blocks} --strict"}
-        blocks = how.get(head.study.stopping, f" --blocks {head.study.blocks}")
-        lines.insert(0, f"bystander observe --seed {head.study.seed}{blocks}{placebo}")
-    return lines
 
 
 @dataclass(frozen=True)

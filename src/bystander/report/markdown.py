@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from bystander.design.machine import machine_sentences, machine_title
-from bystander.report.common import changed_secondary, looks_table, methods, repeat_lines, started_text, told_notes
+from bystander.design import machine_sentences, machine_title
+from bystander.report.common import changed_secondary, looks_table, methods, started_text, told_notes
 from bystander.report.theme import MARKS
 from bystander.units import plain_text, quantity_text
 from bystander.verdicts import (
     Decision,
     Row,
     answer_sentence,
+    blocks_text,
     change_text,
     failure_sentence,
     interval_text,
@@ -17,6 +18,7 @@ from bystander.verdicts import (
     next_sentence,
     outcome_sentence,
     placebo_sentence,
+    repeat_lines,
     weighted_sentence,
 )
 
@@ -66,7 +68,7 @@ def _looks(decision: Decision) -> list[str]:
 
 
 def _asides(decision: Decision) -> tuple[str, ...]:
-    return answer_sentence(decision.primary), weighted_sentence(decision), placebo_sentence(decision)
+    return answer_sentence(decision), weighted_sentence(decision), placebo_sentence(decision)
 
 
 def _comparisons(decision: Decision) -> list[str]:
@@ -79,7 +81,7 @@ def _comparisons(decision: Decision) -> list[str]:
         name = _name(row, several)
         lines.append(
             f"| {name} | {MARKS[row.verdict]} {row.verdict} | {medians_text(row)} | {change_text(row)}, "
-            f"{interval_text(row)} | {row.blocks or 'unpaired'} |"
+            f"{interval_text(row)} | {blocks_text(row) if row.blocks else 'unpaired'} |"
         )
     remarks = [f"- {_name(row, several)}: {_safe(text)}" for row in decision.primary for text in told_notes(row)]
     lines += ["", *remarks] if remarks else []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bystander.design.machine import machine_sentences, machine_title
+from bystander.design import machine_sentences, machine_title
 from bystander.report import common
 from bystander.report.environment import template_environment
 from bystander.report.forest import forest
@@ -19,6 +19,7 @@ from bystander.verdicts import (
     next_sentence,
     outcome_sentence,
     placebo_sentence,
+    repeat_lines,
     row_sentence,
     saved_text,
     weighted_sentence,
@@ -41,7 +42,7 @@ def page(decision: Decision) -> str:
         study=decision.head.study,
         several=len(decision.candidates) > 1,
         outcome=outcome_sentence(decision),
-        warnings=[text for text in (answer_sentence(decision.primary),) if text],
+        warnings=[text for text in (answer_sentence(decision),) if text],
         load=weighted_sentence(decision),
         placebo=placebo_sentence(decision),
         after=next_sentence(decision),
@@ -56,7 +57,7 @@ def page(decision: Decision) -> str:
         machine_sentences=machine_sentences(machine),
         methods=common.methods(decision),
         looks=common.looks_table(decision),
-        repeat=common.repeat_lines(decision),
+        repeat=repeat_lines(decision),
         colours=COLOURS,
         marks=MARKS,
     )

@@ -19,7 +19,7 @@ from bystander.stats.sample import (
     summarise,
     summarise_rows,
 )
-from bystander.stats.signed_rank import blocks_needed, walsh_contrasts
+from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
@@ -29,6 +29,7 @@ __all__ = [
     "FIRST_BLOCKS",
     "POWER",
     "SHARES",
+    "WRITTEN_OUT",
     "Contrasts",
     "Examination",
     "Levels",

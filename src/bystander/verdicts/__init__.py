@@ -13,6 +13,7 @@ from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, stopping, study_
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.words import (
     answer_sentence,
+    blocks_text,
     change_text,
     failure_sentence,
     interval_text,
@@ -21,6 +22,7 @@ from bystander.verdicts.words import (
     next_sentence,
     outcome_sentence,
     placebo_sentence,
+    repeat_lines,
     row_sentence,
     saved_text,
     see_sentence,
@@ -48,6 +50,7 @@ __all__ = [
     "Stopping",
     "TrialsToSee",
     "answer_sentence",
+    "blocks_text",
     "change_text",
     "decide",
     "describe",
@@ -66,6 +69,7 @@ __all__ = [
     "over_time_lines",
     "placebo_sentence",
     "refuse_gate",
+    "repeat_lines",
     "row_sentence",
     "rows_over_time",
     "saved_text",

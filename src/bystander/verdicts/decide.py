@@ -16,7 +16,7 @@ from bystander.verdicts.above_floor import with_floors
 from bystander.verdicts.distribution import distributed
 from bystander.verdicts.failures import failures
 from bystander.verdicts.families import family_rows
-from bystander.verdicts.members import Family
+from bystander.verdicts.members import OTHER_TIME, Family
 from bystander.verdicts.over_time import trials_to_see
 from bystander.verdicts.pairs import row_trials
 from bystander.verdicts.single import describe
@@ -93,7 +93,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     mine = [single for single in singles if single.measure is measure]
     main, parts = distributed([row for row in rows if row.primary], mine, study.reference.name, risk)
     rows = [*main, *(row for row in rows if not row.primary)]
-    shown = [row for row in _part_and_whole(rows) if _shown(row, options)]
+    shown = [row for row in _or_cpu(_part_and_whole(rows)) if _shown(row, options)]
     return Decision(
         head=head,
         measure=measure,
@@ -148,6 +148,30 @@ def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
         else row
         for row in rows
     ]
+
+
+_COMPUTING, _FEWER = 0.8, 0.7
+
+
+def _or_cpu(rows: Sequence[Row]) -> list[Row]:
+    """Say on unclear rows of elapsed time where CPU time would show the margin in clearly fewer blocks.
+
+    Only of programs that compute most of their time: CPU time sees no waiting.
+    """
+    other = {(row.workload, row.arm): row for row in rows if row.measure.name == OTHER_TIME and not row.primary}
+    found = []
+    for row in rows:
+        cpu = other.get((row.workload, row.arm))
+        if cpu and row.primary and row.verdict == "unclear" and row.measure.name == "elapsed" and row.looked_at:
+            computing = cpu.reference.median >= _COMPUTING * row.reference.median
+            if computing and cpu.blocks_for_margin <= _FEWER * _or_many(row.blocks_for_margin):
+                row = replace(row, notes=say.or_cpu(row.notes, cpu.blocks_for_margin))
+        found.append(row)
+    return found
+
+
+def _or_many(blocks: float) -> float:
+    return math.inf if math.isnan(blocks) else blocks
 
 
 def _known(options: Options, record: Record) -> None:

@@ -19,7 +19,7 @@ from bystander.stats import (
     interval,
     rejections,
 )
-from bystander.verdicts.members import Family, Members, Spans, Tested
+from bystander.verdicts.members import OTHER_TIME, Family, Members, Spans, Tested
 from bystander.verdicts.pairs import Material, RowTrials, first_blocks, materials
 from bystander.verdicts.readings import readings_of
 from bystander.verdicts.rows import Rows
@@ -68,7 +68,8 @@ def _members(
     for measure in measures:
         found += materials(record.trials, counting, readings_of(record, measure, workloads, arms), margin)
     each = [measure for measure in measures for _ in counting]
-    return Members(counting * len(measures), each, found, stops * len(measures), stopped.looks)
+    run = [pair.reference.size if pair.paired else 0 for pair in pairs] * len(measures)
+    return Members(counting * len(measures), each, found, stops * len(measures), stopped.looks, run)
 
 
 def _tested(record: Record, members: Members, family: Family) -> Tested:
@@ -120,7 +121,8 @@ def _spans(members: Members, tested: Tested, error: NDArray[np.float64], family:
     error = members.looks.nominal(members.look, error)
     alone = members.looks.nominal(members.look, np.full(count, family.strict))
     margin = np.array([row.margin for row in members.materials])
-    last = float(members.looks.nominal(len(members.looks.blocks) - 1, np.array(family.strict)))
+    alone_in_its_family = family.alpha / max(1, len({pair.workload for pair in members.pairs}))
+    last = float(members.looks.nominal(len(members.looks.blocks) - 1, np.array(alone_in_its_family)))
     gated = math.isfinite(family.bound) and not family.placebo
     one_sided = members.looks.nominal(members.look, np.full(count, min(1.0, 2 * family.bound))) if gated else None
     less_is_worse = np.array([measure.better == "more" for measure in members.measures])
@@ -131,6 +133,7 @@ def _spans(members: Members, tested: Tested, error: NDArray[np.float64], family:
         low[rows], high[rows] = interval(contrasts, error[rows])
         ends = interval(contrasts, alone[rows])
         reach[rows] = np.maximum(tested.estimate[rows] - ends[0], ends[1] - tested.estimate[rows])
-        if family.primary and not family.placebo and members.materials[int(rows[0])].paired:
+        asked = [i for i in rows.tolist() if family.primary or members.measures[i].name == OTHER_TIME]
+        if len(asked) == rows.size and not family.placebo and members.materials[int(rows[0])].paired:
             needed[rows] = blocks_to_show(contrasts, tested.estimate[rows], margin[rows], last)
     return Spans(low, high, reach, needed, worse)

@@ -15,9 +15,11 @@ from bystander.stats import Looks
 from bystander.verdicts.pairs import Batch, Material, RowTrials, batches
 from bystander.verdicts.types import Stop
 
-__all__ = ["Family", "Members", "Spans", "Tested"]
+__all__ = ["OTHER_TIME", "Family", "Members", "Spans", "Tested"]
 
 Floats = NDArray[np.float64]
+
+OTHER_TIME = "cpu"  # the measure that may show a change where elapsed time does not
 
 
 @dataclass(frozen=True)
@@ -51,13 +53,14 @@ class Family:
 
 @dataclass(frozen=True)
 class Members:
-    """The rows of a family, what is tested of them, and where they stopped."""
+    """The rows of a family, what is tested of them, where they stopped, and how many blocks were run."""
 
     pairs: list[RowTrials]
     measures: list[Measure]
     materials: list[Material]
     stops: list[Stop]
     looks: Looks
+    run: list[int]
 
     @cached_property
     def groups(self) -> list[Batch]:
@@ -77,6 +80,7 @@ class Members:
             [self.materials[i] for i in places],
             [self.stops[i] for i in places],
             self.looks,
+            [self.run[i] for i in places],
         )
 
 

@@ -20,6 +20,7 @@ __all__ = [
     "blocks_apart",
     "change_detectable",
     "change_not_after_adjustment",
+    "decided_earlier",
     "fails_more",
     "failures_kept",
     "hours_apart",
@@ -29,6 +30,7 @@ __all__ = [
     "no_change_shown",
     "no_trials",
     "not_read",
+    "or_cpu",
     "placebo_differs",
     "placebo_tainted",
     "reference_failed",
@@ -143,6 +145,11 @@ def before_first_look(blocks: int) -> Note:
     return Note("before-first-look", f"Nothing is decided before the first look, which is after {blocks} blocks.")
 
 
+def decided_earlier(blocks: int, of: int) -> Note:
+    """Its workload went on for another row."""
+    return Note("decided-earlier", f"Decided after {blocks} of {of} blocks; its workload went on for another row.")
+
+
 def no_change_shown() -> Note:
     """Nothing was shown; the sentence is completed once the interval is known."""
     return Note("no-change-shown", "No change shown.")
@@ -201,6 +208,16 @@ def needs_blocks(blocks: float, seconds: float, margin: float) -> Note:
         "needs-blocks",
         f"A new record of {blocks:.0f} blocks{time} would show a change of {share_text(margin)} in 8 of 10 cases.",
     )
+
+
+def or_cpu(notes: Sequence[Note], blocks: float) -> tuple[Note, ...]:
+    """Add to the blocks that it takes by elapsed time those that it would take by CPU time."""
+    text = f'measure = "cpu": about {blocks:.0f} blocks'
+    told = [note for note in notes if note.code == "needs-blocks"]
+    if not told:
+        return (*notes, Note("needs-blocks", f"In a new record {text} would show a change of the margin."))
+    whole = Note("needs-blocks", f"{told[0].text.removesuffix('.')} (or {text}).")
+    return tuple(whole if note is told[0] else note for note in notes)
 
 
 def answers(record: Record, pair: RowTrials) -> Note | None:

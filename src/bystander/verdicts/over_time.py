@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bystander.design import Record, Status
+from bystander.design import Given, Record, Status, command
 
 __all__ = ["TrialsToSee", "over_time_lines", "rows_over_time", "trials_to_see"]
 
@@ -61,10 +61,11 @@ def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
     return tuple(found)
 
 
-def over_time_lines(record: Record) -> list[str]:
+def over_time_lines(record: Record, given: Given | None = None) -> list[str]:
     """Return lines that name trials to see over time; none where there is nothing to see."""
     found = trials_to_see(record)
     lines = [f"over time: {one.middle} (the middle), {one.slowest} (the slowest)" for one in found[:_MOST_LINES]]
     if found:
-        lines.append(f"bystander records show {record.head.name} --trial {found[0].middle} --to trial.html draws one")
+        words = ("records", "show", record.head.name, "--trial", found[0].middle, "--to", "trial.html")
+        lines.append(f"one is drawn by:\n  {command(*words, given=given or Given())}")
     return lines

@@ -10,8 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Record, Trials
-from bystander.stats import Contrasts, median, pairwise_contrasts, walsh_contrasts
-from bystander.stats.signed_rank import WRITTEN_OUT
+from bystander.stats import WRITTEN_OUT, Contrasts, median, pairwise_contrasts, walsh_contrasts
 from bystander.verdicts.readings import Readings
 from bystander.verdicts.together import together
 

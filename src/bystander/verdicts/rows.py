@@ -12,7 +12,7 @@ import numpy as np
 from bystander.design import Measure, Record
 from bystander.stats import blocks_needed
 from bystander.verdicts import notes as say
-from bystander.verdicts.members import Family, Members, Spans, Tested
+from bystander.verdicts.members import OTHER_TIME, Family, Members, Spans, Tested
 from bystander.verdicts.pairs import Material, RowTrials, block_seconds
 from bystander.verdicts.rules import Case, Outcome, outcome, placebo_outcome
 from bystander.verdicts.told import start_notes, told_notes
@@ -109,15 +109,20 @@ class Rows:
         relevance = _relevance(low, high, stuff.margin)
         smallest = math.expm1(reach) if ratio and math.isfinite(reach) and reach < 50 else reach
         smallest = smallest if math.isfinite(smallest) else math.nan
-        blocks = _rounded(float(spans.needed[i]), stuff.size, self.family) if found.verdict == "unclear" else math.nan
+        blocks = math.nan
+        if found.verdict == "unclear" and self.family.primary:
+            blocks = _rounded(float(spans.needed[i]), stuff.size, self.family)
+        elif measure.name == OTHER_TIME and not self.family.primary:
+            blocks = _rounded(float(spans.needed[i]), 0, self.family)
         seconds = blocks * block_seconds(self.record, pair) if math.isfinite(blocks) else math.nan
         worse = float(spans.worse[i])
-        told = [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
+        told = [say.decided_earlier(stuff.size, members.run[i])] if self._earlier(i) else []
+        told += [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
         if found.verdict in measure.words:
             told.append(_RELEVANCE_NOTES[relevance])
         if float(tested.reference_fails[i]) <= self.family.alpha and found.verdict != "failed":
             told.append(say.reference_fails_more(*self._sides[i], float(tested.reference_fails[i])))
-        if math.isfinite(blocks):
+        if math.isfinite(blocks) and self.family.primary:
             told.append(say.needs_blocks(blocks, seconds, self.margin))
         reference, candidate = self._sides[i]
         return Row(
@@ -127,6 +132,7 @@ class Rows:
             primary=self.family.primary,
             pairing="blocks" if pair.paired else "none",
             blocks=stuff.size,
+            blocks_run=members.run[i],
             reference=reference,
             candidate=candidate,
             scale=stuff.scale,
@@ -149,6 +155,11 @@ class Rows:
             seconds_for_margin=seconds,
             worse_bound=None if math.isnan(self.family.bound) else _exp(worse) if ratio else worse,
         )
+
+    def _earlier(self, i: int) -> bool:
+        """Whether a row of the study's measure was decided before its workload ended."""
+        stop, main = self.members.stops[i], self.family.primary and not self.family.placebo
+        return main and stop.final and stop.look is not None and self.members.run[i] > stop.blocks > 0
 
     @cached_property
     def _facts(self) -> dict[int, _PairFacts]:

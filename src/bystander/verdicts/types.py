@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from bystander.design import Measure, RecordHead
+from bystander.design import Given, Measure, RecordHead
 from bystander.stats import Looks
 from bystander.verdicts.failures import Failure
 from bystander.verdicts.over_time import TrialsToSee
@@ -72,7 +72,9 @@ class Row:
     pairing : str
         "blocks", or "none" where trials belong to no block.
     blocks : int
-        Blocks in which both arms have a trial; 0 without pairing.
+        Blocks in which both arms have a trial, up to the look that decided the row; 0 without pairing.
+    blocks_run : int
+        The same with those that came after: another row of its workload, or a placebo or floor, went on.
     scale : str
         "ratio" of candidate over reference, or "difference", in the measure's unit, where readings are
         counts or are not all above zero.
@@ -88,8 +90,8 @@ class Row:
         The smallest change that this row's scatter could have shown, on the row's scale as an increase
         (a share for ratios); NaN where it does not apply.
     blocks_for_margin, seconds_for_margin : float
-        Of an unclear row: the most blocks of a new record that shows a change of the margin in 8 of 10 cases, and
-        what they take; NaN where it does not apply or is not known.
+        Of an unclear row, and of CPU time: the most blocks of a new record that shows a change of the margin in 8 of
+        10 cases, and what they take; NaN where it does not apply or is not known.
     relevance : str
         "beyond", "within" or "undetermined" with respect to the margin.
     worse_bound : float or None
@@ -124,6 +126,7 @@ class Row:
     blocks_for_margin: float = math.nan
     seconds_for_margin: float = math.nan
     worse_bound: float | None = None
+    blocks_run: int = 0
 
     @property
     def looked_at(self) -> bool:
@@ -222,6 +225,8 @@ class Decision:
         How fast, typical and slow trials moved, for rows of the study's measure.
     looks : Looks
         After how many blocks rows could stop; one look where the number of blocks is fixed.
+    given : Given
+        What the commands that are told must repeat.
     """
 
     head: RecordHead
@@ -238,6 +243,7 @@ class Decision:
     notes: tuple[Note, ...] = field(default=())
     to_see: tuple[TrialsToSee, ...] = ()
     distributions: tuple[Distribution, ...] = ()
+    given: Given = field(default_factory=Given)
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

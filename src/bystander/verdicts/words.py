@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
-import shlex
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import replace
 
-from bystander.units import quantity_text, share_text
+from bystander.design import RecordHead, check_again, command, observe_again
+from bystander.units import counted, quantity_text, share_text
 from bystander.verdicts.failures import Failure
 from bystander.verdicts.types import Decision, Row
 
 __all__ = [
     "answer_sentence",
+    "blocks_text",
     "change_text",
     "failure_sentence",
     "interval_text",
@@ -21,8 +23,10 @@ __all__ = [
     "next_sentence",
     "outcome_sentence",
     "placebo_sentence",
+    "repeat_lines",
     "row_sentence",
     "saved_text",
+    "see_sentence",
     "suite_sentence",
 ]
 
@@ -147,6 +151,13 @@ def medians_text(row: Row) -> str:
     return " to ".join(sides)
 
 
+def blocks_text(row: Row) -> str:
+    """Return how many blocks count, and of how many, where its workload ran on: "9 of 24"; "-" without pairing."""
+    if row.pairing != "blocks":
+        return "-"
+    return f"{row.blocks} of {row.blocks_run}" if row.blocks_run > row.blocks else str(row.blocks)
+
+
 def saved_text(row: Row) -> str:
     """Return what the change takes or saves each time, by the medians: "saves 68.1 ms"; "" without a change shown."""
     difference = row.candidate.median - row.reference.median
@@ -159,7 +170,9 @@ def saved_text(row: Row) -> str:
 
 def row_sentence(row: Row) -> str:
     """Return a row in a sentence without its name: "slower by 3.4 % (2.1 to 4.8 %), 18 blocks"."""
-    blocks = f"{row.blocks} blocks" if row.pairing == "blocks" else f"{row.candidate.trials} trials, unpaired"
+    blocks = f"{counted(row.candidate.trials, 'trial')}, unpaired"
+    if row.pairing == "blocks":
+        blocks = f"{blocks_text(row)} block{'' if blocks_text(row) == '1' else 's'}"
     if row.verdict == "failed":
         return f"failed, {blocks}"
     if row.verdict == "same":
@@ -290,53 +303,90 @@ def failure_sentence(failure: Failure) -> str:
     return f"{failure.workload}, arm {failure.arm}: {failure.failed} of {failure.trials} trials failed ({how})"
 
 
-def answer_sentence(rows: Sequence[Row]) -> str:
-    """Return a warning about rows whose answers or work differ, or ""."""
+def answer_sentence(decision: Decision) -> str:
+    """Return a warning about rows whose answers or work differ, or ""; a command stands on a line of its own."""
     told = []
-    for code, one, several, why in (
-        ("answer-differs", "gives another answer", "give another answer",
-         "a faster wrong answer is no gain. bystander check shows the difference."),
-        ("work-differs", "does other work", "do other work", "arms that do not do the same are not comparable."),
-    ):  # fmt: skip
-        names = [row.workload for row in rows if row.has(code)]
-        if names:
-            told.append(f"{', '.join(names)} {one if len(names) == 1 else several}: {why}")
+    rows = decision.primary
+    if names := [row.workload for row in rows if row.has("answer-differs")]:
+        verb = "gives" if len(names) == 1 else "give"
+        told.append(f"{', '.join(names)} {verb} another answer: a faster wrong answer is no gain.")
+    if others := [row.workload for row in rows if row.has("work-differs")]:
+        verb = "does" if len(others) == 1 else "do"
+        told.append(f"{', '.join(others)} {verb} other work: arms that do not do the same are not comparable.")
+    if names and (again := check_again(decision.head, decision.given, names[0])):
+        told.append(f"What differs:\n  {again}")
     return " ".join(told)
 
 
 def see_sentence(decision: Decision) -> str:
-    """Return how a trial is seen over time, or ""."""
+    """Return how a trial is seen over time, its command on a line of its own, or ""."""
     if not decision.to_see:
         return ""
     telling = {row.workload for row in decision.primary if row.has("part-and-whole") or row.has("stands-out")}
     one = next((one for one in decision.to_see if one.workload in telling), decision.to_see[0])
-    return f"One trial over time:\n  bystander records show {decision.head.name} --trial {one.middle} --to trial.html"
+    words = ("records", "show", decision.head.name, "--trial", one.middle, "--to", "trial.html")
+    return f"One trial over time:\n  {command(*words, given=decision.given)}"
 
 
 def next_sentence(decision: Decision) -> str:
-    """Return what one would do next."""
-    rows = decision.primary
-    name = decision.head.name
+    """Return what one would do next; a command stands on a line of its own."""
+    rows, head = decision.primary, decision.head
     if not rows:
-        return "Next: bystander observe --arm before='...' --arm after='...' compares two commands."
-    if decision.head.resumable:
-        return f"Next: bystander observe --resume {name} finishes this record."
+        return _comparing(decision)
+    if head.resumable:
+        resume = command("observe", "--resume", head.name, given=replace(decision.given, study="", only=()))
+        return f"Next: finish this record:\n  {resume}"
+    page = command("report", head.name, "--to", "review.html", given=decision.given)
     failed = [row for row in rows if row.verdict == "failed"]
-    if failed:
-        return f"Next: bystander check tries {failed[0].workload} once and shows how it fails."
+    if failed and (again := check_again(head, decision.given, failed[0].workload)):
+        return f"Next: try {failed[0].workload} once, and see how it fails:\n  {again}"
     worse = [row for row in rows if row.verdict in ("slower", "more", "lower")]
     if worse:
-        return f"Next: look at what changed for {worse[0].workload}; bystander report {name} --to review.html shows it."
+        return f"Next: look at what changed for {worse[0].workload}; the page for a reviewer:\n  {page}"
     unclear = [row for row in rows if row.verdict == "unclear"]
-    if unclear:
-        return _settling(unclear, several=len({row.workload for row in rows}) > 1)
-    return f"Next: bystander report {name} --to review.html makes the page for a reviewer."
+    if unclear and (told := _settling(decision, unclear)):
+        return told
+    return f"Next: the page for a reviewer:\n  {page}"
 
 
-def _settling(unclear: Sequence[Row], several: bool) -> str:
-    """Return what may settle the first unclear row that more blocks can settle."""
+def _comparing(decision: Decision) -> str:
+    """Return how one arm alone comes to a comparison."""
+    head, given = decision.head, decision.given
+    if not any(arm.in_place for arm in head.study.arms) or not observe_again(head, given):
+        return "Next: give the study a second arm, which is then compared with the first."
+    said = head.study.workloads[0].command.replace("{{", "{").replace("}}", "}")
+    words = ("--arm", f"before={said}", "--arm", f"after={said}")
+    both = command("observe", *words, given=replace(given, study="", only=()))
+    return f"Next: write another command in the place of the second, and compare the two:\n  {both}"
+
+
+def _settling(decision: Decision, unclear: Sequence[Row]) -> str:
+    """Return what may settle the first unclear row that more blocks can settle, "" where nothing can be run."""
     known = [row for row in unclear if not math.isnan(row.blocks_for_margin)]
     row = (known or unclear)[0]
     blocks = f"{row.blocks_for_margin:.0f}" if known else f"{2 * max(20, row.blocks)}"
-    only = f"--only {shlex.quote(row.workload)} " if several else ""
-    return f"Next: a new record may settle {row.workload}: bystander observe {only}--blocks {blocks}."
+    several = len({one.workload for one in decision.primary}) > 1
+    words = ("--only", row.workload) if several else tuple(_only(decision.head))
+    again = observe_again(decision.head, replace(decision.given, only=()), *words, "--blocks", blocks)
+    if not again:
+        return f"Next: {blocks} blocks in a new record may settle {row.workload}."
+    return f"Next: a new record may settle {row.workload}:\n  {again}"
+
+
+def _only(head: RecordHead) -> list[str]:
+    """Return the options by which a record's workloads were chosen."""
+    return [word for pattern in head.study.chosen for word in ("--only", pattern)]
+
+
+def repeat_lines(decision: Decision) -> list[str]:
+    """Return the commands that repeat the observation, where it can be, and the decision."""
+    head, study = decision.head, decision.head.study
+    lines = [command("decide", head.name, given=decision.given)]
+    how = {"fixed": ["--fixed", str(study.blocks)], "strict": ["--blocks", str(study.blocks), "--strict"]}
+    blocks = how.get(study.stopping, ["--blocks", str(study.blocks)])
+    placebo = ["--placebo"] if study.placebo is not None else []
+    margin = ["--margin", f"{100 * study.margin:g} %"]
+    words = ["--seed", str(study.seed), *blocks, *margin, *placebo, *_only(head)]
+    if again := observe_again(head, replace(decision.given, only=()), *words):
+        lines.insert(0, again)
+    return lines

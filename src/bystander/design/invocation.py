@@ -1,0 +1,103 @@
+"""Commands that Bystander prints for its user: complete, quoted for a shell, and none where it could not work."""
+
+from __future__ import annotations
+
+import os
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from bystander.design.trials import RecordHead
+
+__all__ = ["Given", "check_again", "command", "observe_again"]
+
+_STUDY_FILE = "bystander.toml"
+_TAKES = {
+    "observe": ("study", "archive", "only"),
+    "check": ("study", "archive", "only"),
+    "decide": ("archive", "only"),
+    "report": ("archive", "only"),
+    "records": ("archive",),
+}
+
+
+@dataclass(frozen=True)
+class Given:
+    """What was given on the command line, and must be given again for a command to mean the same.
+
+    Attributes
+    ----------
+    here : str
+        The current folder, absolute; "" where nobody says.
+    """
+
+    study: str = ""
+    archive: str = ""
+    only: tuple[str, ...] = ()
+    here: str = ""
+
+
+def command(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
+    """Return a command line: its words, what was given and it takes, and what must stand last."""
+    takes = _TAKES.get(words[0], ())
+    told = list(words)
+    if given.study and "study" in takes:
+        told += ["--study", given.study]
+    if given.archive and "archive" in takes and "--archive" not in words:
+        told += ["--archive", given.archive]
+    if "only" in takes and "--only" not in words:
+        told += [word for pattern in given.only for word in ("--only", pattern)]
+    return "bystander " + shlex.join([*told, *last])
+
+
+def _with_study(head: RecordHead, given: Given) -> Given:
+    """Return what must be given to meet a record's study again: its file, unless it is found without."""
+    if given.study or not given.here:
+        return given
+    path = f"{head.study_folder}/{head.study_file or _STUDY_FILE}"
+    if path == f"{given.here}/{_STUDY_FILE}":
+        return given
+    near = os.path.relpath(path, given.here)
+    return Given(near if len(near) < len(path) else path, given.archive, given.only, given.here)
+
+
+def _runs_here(head: RecordHead) -> bool:
+    """Whether its study may be run: what is somebody else's is not, before it was read."""
+    return head.origin == "observed" and not head.provenance
+
+
+def observe_again(head: RecordHead, given: Given, *words: str) -> str:
+    """Return the command that observes a record's study anew, "" where it cannot.
+
+    Parameters
+    ----------
+    words : str
+        Options, for example "--blocks", "80".
+    """
+    study = head.study
+    if not _runs_here(head):
+        return ""
+    if not any(arm.in_place for arm in study.arms):
+        return command("observe", *words, given=_with_study(head, given))
+    if given.here and given.here != head.study_folder:
+        return ""  # it was run where it lies, and that is elsewhere
+    kept = [word for name in study.keep_environment for word in ("--keep-environment", name)]
+    bare = Given(archive=given.archive)
+    if all(arm.placebo or not arm.command for arm in study.arms):
+        said = shlex.split(_plain(study.workloads[0].command))
+        return command("observe", *words, *kept, given=bare, last=["--", *said])
+    arms = [
+        word for arm in study.arms if not arm.placebo for word in ("--arm", f"{arm.name}={_plain(arm.command[''])}")
+    ]
+    return command("observe", *words, *kept, given=bare, last=arms)
+
+
+def check_again(head: RecordHead, given: Given, workload: str) -> str:
+    """Return the command that tries one workload of a record's study, "" where it cannot."""
+    if not _runs_here(head) or any(arm.in_place for arm in head.study.arms):
+        return ""
+    return command("check", "--only", workload, given=_with_study(head, given))
+
+
+def _plain(template: str) -> str:
+    return template.replace("{{", "{").replace("}}", "}")
