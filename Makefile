@@ -6,7 +6,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/ready
 
-.PHONY: demo test lint screenshots benchmarks campaign validate clean
+.PHONY: demo test lint screenshots benchmarks campaign mutations validate clean
 
 demo: $(READY)
 	rm -rf harbour-office
@@ -34,6 +34,11 @@ KILLS ?= 30
 campaign: $(READY)
 	BYSTANDER_KILLS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py tests/test_resume.py \
 	  tests/test_commands.py::test_the_live_demo_points_the_same_way
+
+# Forty edits at places drawn by chance, one at a time: do the tests of their rooms notice?
+ROUND ?= 2
+mutations: $(READY)
+	$(BIN)/python tools/mutations.py $(ROUND)
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)

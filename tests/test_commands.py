@@ -112,14 +112,14 @@ def test_the_demo_can_show_failures(run: Run, tmp_path: Path) -> None:
 
 
 def test_one_command_is_timed_without_a_study(installed: Run, tmp_path: Path) -> None:
-    """One arm, ten blocks, a distribution, and how to add a comparison."""
+    """One arm, twelve blocks, a distribution, and how to add a comparison."""
     done = installed("observe", "--", "sh", "-c", "echo '{x}'; sleep 0.01")
     said = installed("decide").stdout
     (alone, *_) = verdicts(installed)["arms_alone"]
 
     assert "median" in done.stdout
     assert "--arm 'before=sh -c " in said
-    assert (alone["trials"], alone["failed"]) == (10, 0)
+    assert (alone["trials"], alone["failed"]) == (12, 0)
     assert 0.01 < alone["median"] < 0.2
     assert (tmp_path / ".bystander" / ".gitignore").read_text(encoding="utf-8") == "*\n"
 
