@@ -31,6 +31,7 @@ class Program:
     """A process that forks one child for each command; one command at a time."""
 
     def __init__(self) -> None:
+        self.cpu_s = 0.0  # of all commands so far
         self._socket, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         words = [sys.executable, __file__, str(theirs.fileno())]
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
@@ -54,7 +55,8 @@ class Program:
                 child = json.loads(self._socket.recv(1 << 16))["process"]
                 self._socket.settimeout(timeout_s)
                 try:
-                    code = json.loads(self._socket.recv(1 << 16))["code"]
+                    ended = json.loads(self._socket.recv(1 << 16))
+                    code, self.cpu_s = ended["code"], self.cpu_s + ended["cpu_s"]
                 except TimeoutError:
                     os.kill(child, signal.SIGKILL)
                     raise
@@ -89,10 +91,11 @@ def _serve(channel: socket.socket) -> None:
             finally:
                 os._exit(1)
         channel.send(json.dumps({"process": child}).encode())
-        _, status = os.waitpid(child, 0)
+        _, status, used = os.wait4(child, 0)
         for fd in fds:
             os.close(fd)
-        channel.send(json.dumps({"code": os.waitstatus_to_exitcode(status)}).encode())
+        told = {"code": os.waitstatus_to_exitcode(status), "cpu_s": used.ru_utime + used.ru_stime}
+        channel.send(json.dumps(told).encode())
 
 
 def _become(nothing: int, out: int, err: int, request: int) -> None:

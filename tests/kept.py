@@ -1,0 +1,389 @@
+"""Results of the pure rooms on made-up input, to be held against what was kept of them.
+
+A record of every kind is decided and told, every function of the statistics is given numbers, and studies right and
+wrong are read. `tests/data/kept.json` holds what came out when the figures had been checked by the other tests against
+published and independently computed values; `python tests/kept.py` keeps it anew, which must be meant.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from dataclasses import asdict, is_dataclass, replace
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from builders import made_record, noisy
+
+from bystander import stats
+from bystander.demo import FILES
+from bystander.design import (
+    Gate,
+    Given,
+    Record,
+    Status,
+    arm_key,
+    block_conditions,
+    block_order,
+    machine_sentences,
+    machine_title,
+    measure_named,
+    plain,
+    plan_rounds,
+    read_study,
+    state_changes,
+    stretches,
+    told_measure,
+    workload_key,
+)
+from bystander.errors import StudyError
+from bystander.exchange import read_record_json, verdicts_json
+from bystander.report.markdown import markdown
+from bystander.verdicts import (
+    GateAsk,
+    Options,
+    change_text,
+    decide,
+    failure_sentence,
+    gate,
+    gate_sentences,
+    noises,
+    over_time_lines,
+    row_sentence,
+    saved_text,
+    see_sentence,
+    shared_axis,
+    spreads,
+)
+
+FILE = Path(__file__).parent / "data" / "kept.json"
+MEASURES = ("elapsed", "cpu", "peak_memory", "minor_faults", "waiting", "interval:answer:missed")
+
+
+# ---- records -----------------------------------------------------------------------------------------------------
+
+
+def with_study(record: Record, **changes: Any) -> Record:
+    return replace(record, head=replace(record.head, study=replace(record.head.study, **changes)))
+
+
+def suite(seed: int, blocks: int = 25, **more: Any) -> Record:
+    """Return a record of workloads of many kinds of change and noise, with all measures."""
+    rng = np.random.default_rng(seed)
+    factors = (1.0, 1.02, 1.07, 1.5, 0.97, 0.4, 1.0, 30.0, 0.93, 1.004)
+    spreads_of = (0.001, 0.02, 0.03, 0.2, 0.05, 0.1, 0.5, 0.3, 0.02, 0.0005)
+    readings: dict[str, dict[str, list[float]]] = {}
+    others: dict[str, dict[str, dict[str, list[float]]]] = {name: {} for name in MEASURES[1:]}
+    for i, (factor, spread) in enumerate(zip(factors, spreads_of, strict=True)):
+        base = 10.0 ** (i % 5 - 3)
+        drift = np.linspace(0, 0.3 * (i % 3), blocks)
+        tail = np.where(rng.random(blocks) < 0.15 * (i % 2), 0.7, 0.0)
+        sides = {
+            "before": base * np.exp(drift + rng.normal(0, spread, blocks)),
+            "after": base * factor * np.exp(drift + tail + rng.normal(0, spread, blocks)),
+        }
+        readings[f"w{i}"] = {arm: values.tolist() for arm, values in sides.items()}
+        for arm, values in sides.items():
+            grown = 1.1 if arm == "after" and i % 4 == 1 else 1.0
+            for name, column in (
+                ("cpu", values * 0.9 * np.exp(rng.normal(0, 0.01, blocks))), ("waiting", values * 0.1),
+                ("peak_memory", 2e7 * grown * np.exp(rng.normal(0, 0.002, blocks))),
+                ("minor_faults", rng.poisson(40 * grown, blocks).astype(float)),
+                ("interval:answer:missed", rng.random(blocks) * 0.02 * grown),
+            ):  # fmt: skip
+                others[name].setdefault(f"w{i}", {})[arm] = column.tolist()
+    made = made_record(readings, more=others, **more)
+    units = {name: told_measure(name) if ":" in name else measure_named(name) for name in MEASURES}
+    return replace(made, head=replace(made.head, measures=tuple(units[name] for name in MEASURES)))
+
+
+@cache
+def records() -> dict[str, Record]:
+    """Return one record of every kind."""
+    fixed = suite(1)
+    failed = {
+        ("w0", "after"): range(9),
+        ("w1", "after"): range(25),
+        ("w2", "before"): range(12),
+        ("w3", "after"): (2, 5),
+    }
+    cut = suite(3, failed=failed, status=Status.CUT, limit_s=40.0)
+    many = {
+        w: {"before": noisy(40, 1, s, k), "after": noisy(40, f, s, k + 50), "third": noisy(40, f * f, s, k + 90),
+            "placebo": noisy(40, 1, s, k + 130)}
+        for k, (w, f, s) in enumerate((("a", 1.2, 0.02), ("b", 1.0, 0.01), ("c", 1.02, 0.2), ("d", 0.3, 0.5)))
+    }  # fmt: skip
+    tainted = {"w": {"before": noisy(20, 1), "after": noisy(20, 1.1, seed=2), "placebo": noisy(20, 1.4, seed=3)}}
+    two_speeds = {"w": {"before": noisy(60, 1, 0.01, 4), "after": [v * (1 + 0.5 * (k % 3 == 0)) for k, v in
+                                                                 enumerate(noisy(60, 1, 0.01, 5))]}}  # fmt: skip
+    demo = read_record_json((FILES / "recorded.json").read_text(encoding="utf-8"), "recorded.json")
+    looks = with_study(made_record(many), stopping="looks", blocks=40)
+    weights = tuple(replace(w, weight=float(k)) for k, w in enumerate(fixed.head.study.workloads))
+    return {
+        "demo": replace(demo, head=replace(demo.head, provenance="imported")),
+        "fixed": fixed,
+        "weighted": with_study(fixed, workloads=weights, gate=Gate(("slower", "more"), ("elapsed", "peak_memory"))),
+        "failed": suite(2, failed=failed),
+        "cut": cut,
+        "unpaired": suite(4, paired=False, origin="imported"),
+        "few": suite(5, blocks=5),
+        "answers": suite(6, answers={("w1", "after"): 1, ("w4", "after"): 2}, answer_rule="output"),
+        "looks": looks,
+        "strict": with_study(looks, stopping="strict"),
+        "early": with_study(made_record(many, state="interrupted"), stopping="looks", blocks=100),
+        "tainted": made_record(tainted),
+        "two speeds": made_record(two_speeds),
+        "one arm": made_record({"w": {"now": noisy(12, 1, 0.1, 7)}, "v": {"now": noisy(12, 9, 0.3, 8)}}),
+        "constant": made_record({"w": {"a": [1.0] * 12, "b": [1.0] * 12}, "v": {"a": [1.0] * 12, "b": [2.0] * 12}}),
+    }
+
+
+def decided(record: Record) -> dict[str, Any]:
+    """Return all that is said of a record."""
+    ask = GateAsk(
+        ("slower", "faster", "failed", "any-failure", "not-ruled-out", "unclear"), record.head.study.gate.measures
+    )
+    decision = replace(decide(record, Options(gate=ask)), given=Given("s.toml", "a b.sqlite", (), "/made/up"))
+    finding = gate(decision, ask)
+    axis = shared_axis(decision.primary) if decision.primary else None
+    return {
+        "json": json.loads(verdicts_json(decision, finding)),
+        "text": markdown(decision).splitlines(),
+        "rows": [[row.workload, row_sentence(row), change_text(row), saved_text(row)] for row in decision.rows],
+        "gate": gate_sentences(finding),
+        "axis": [axis.reach, [axis.place(ratio) for ratio in (0.2, 0.9, 1.0, 1.02, 3.0)]] if axis else None,
+        "failures": [failure_sentence(one) for one in decision.failures],
+        "levels": [asdict(one) for one in spreads(record)],
+        "noise": [[one.workload, one.computing, one.block_s, {k: v.tolist() for k, v in one.differences.items()}]
+                  for one in (noises(record, ("elapsed", "cpu")) if len(record.head.arms) > 1 else ())],
+        "over time": [see_sentence(decision), *over_time_lines(record)],
+    }  # fmt: skip
+
+
+# ---- statistics --------------------------------------------------------------------------------------------------
+
+
+def statistics() -> dict[str, Any]:
+    """Return what every function of the room gives on a few inputs, edges among them."""
+    rng = np.random.default_rng(11)
+    d = rng.standard_t(3, (6, 14)) * 0.05 + np.array([[0.0], [0.02], [0.05], [0.1], [-0.03], [1.0]])
+    d[1, :5] = 0.0
+    low, high = d.copy(), d.copy()
+    low[2, 3], high[3, 1], low[4, :], high[4, :] = -np.inf, np.inf, -np.inf, np.inf
+    limits = np.array([0.01, 0.03, 0.05, 0.1, 0.02, 0.5])
+    long = rng.normal(0.01, 0.1, (1, 700))
+    left, right = rng.lognormal(0, 0.2, 23), rng.lognormal(0.1, 0.2, 17)
+    pairs = stats.pairwise_contrasts((np.log(left), np.log(left)), (np.log(right), np.log(right)))
+    found: dict[str, Any] = {}
+    for name, contrasts, limit in (
+        ("paired", stats.walsh_contrasts(d, d), limits), ("bounds", stats.walsh_contrasts(low, high), limits),
+        ("long", stats.walsh_contrasts(long, long), np.array([0.02])), ("unpaired", pairs, np.array([0.1])),
+    ):  # fmt: skip
+        seen = stats.examine(contrasts, limit)
+        n = limit.size
+        found[name] = {
+            "examined": [getattr(seen, key) for key in ("estimate", "leans", "p", "e")],
+            "p and e": stats.p_and_e(contrasts, limit), "estimates": stats.estimates(contrasts),
+            "intervals": [stats.interval(contrasts, np.full(n, level)) for level in (0.5, 0.1, 0.05, 0.01, 1e-4, 1.0)],
+        }  # fmt: skip
+        if name != "unpaired":
+            found[name]["needed"] = stats.blocks_to_show(contrasts, seen.estimate, limit, 0.05)
+    steady, slow = rng.normal(1, 0.02, (5, 40)), np.concatenate([np.linspace(3, 1.1, 9), rng.normal(1, 0.02, 31)])
+    ordered = np.sort(rng.lognormal(0, 0.3, (4, 60)), axis=1)
+    mixed = np.sort(np.concatenate([rng.normal(1, 0.01, 40), rng.normal(1.4, 0.02, 20)]))
+    drift = np.cumsum(rng.normal(0, 1, (30, 24)), axis=1)
+    first = rng.random((30, 24)) < 0.5
+    p = rng.random(12) ** 4
+    spans = [np.array(v, dtype=np.int64) for v in ([0, 2, 3, 10, 12, 5], [9, 8, 4, 20, 15, 7], [0, 0, 0, 0, 0, 1])]
+    around = stats.enclosing(*spans)
+    found |= {
+        "looks": [[stats.planned_looks(most, risk, strict).blocks for most in (1, 6, 12, 25, 40, 100)]
+                  for risk in (0.05, 0.005, 0.05 / 200) for strict in (False, True)],
+        "levels of looks": [
+            [looks.levels(0.05), looks.nominal(len(looks.blocks) - 1, np.array([0.9, 0.1, 0.001, 1e-6])),
+             looks.overall(0, np.array([1e-6, 0.001, 0.02, 0.7, np.nan])),
+             looks.overall_one_sided(0, np.array([1e-4, 0.3])),
+             [looks.last_within(n) for n in (0, 5, 10, 39, 40, 99)], looks.most, looks.times]
+            for looks in (stats.planned_looks(40, 0.05), stats.planned_looks(40, 0.01, True), stats.fixed_look(20))],
+        "adjusted": [stats.holm(p), stats.holm(p, 40), stats.benjamini_hochberg(p), stats.benjamini_hochberg(p, 40),
+                     stats.rejections(stats.holm(p), 0.05), stats.rejections(p, 0.5)],
+        "nulls": [[[null.at_most(np.arange(-1, 9)), [null.largest(t) for t in (0.5, 0.05, 0.001, 0.0)]]
+                   for null in (stats.signed_rank_null(n), stats.rank_sum_null(n, 4))] for n in (1, 2, 7, 12)],
+        "fails": [[stats.fails_more_p(a, b) for a in range(5) for b in range(4)],
+                  [stats.fails_more_unpaired_p(a, 9, b, 11) for a in (0, 3, 9) for b in (0, 2, 11)]],
+        "needed": [[stats.blocks_needed(m, risk) for m in (1, 2, 10, 200)] for risk in (0.05, 0.01, 0.5)],
+        "power": [[stats.smallest_shown(d[k], looks, level, margin, seed=5) for k in (0, 2)] for looks in
+                  (stats.planned_looks(20, 0.05), stats.fixed_look(15))
+                  for level, margin in ((0.05, 0.0), (0.01, 0.03))],
+        "sample": [[asdict(stats.summarise(ordered[0][:n]))] for n in (1, 5, 6, 20, 60)],
+        "rows": [asdict(one) for one in stats.summarise_rows(ordered, 0.9)],
+        "middles": [stats.median(slow), stats.robust_spread(slow), stats.quantile(slow, 0.95),
+                    stats.quantiles(ordered, 0.2), stats.median_interval(ordered[1], 0.99), stats.median(np.array([]))],
+        "tails": [[stats.needed_trials(share, error) for share in stats.SHARES] for error in (0.05, 0.01)],
+        "cuts": [stats.order_cut(n, share, tail) for n in (20, 60, 100) for share in (0.1, 0.5, 0.95)
+                 for tail in (0.025, 0.2)],
+        "ratios": [stats.quantile_ratios(ordered[:2], ordered[2:], share, 0.05) for share in (0.1, 0.5, 0.9)],
+        "speeds": [stats.two_speeds(mixed), stats.two_speeds(ordered[0]), stats.two_speeds(mixed[:11])],
+        "warm": [*map(stats.warm_from, steady), *(stats.warm_from(slow[:n]) for n in (3, 6, 40))],
+        "repetition": [asdict(stats.levels(steady[:2], steady[2:4])), stats.block_and_trial_spread(drift[0], drift[1]),
+                       stats.between_groups(drift[2][:6], np.abs(drift[3][:6])),
+                       [stats.samples_that_pay(stats.Levels(w, b), 0.05, 0.01, now) for w in (0.01, 0.1, 0.5)
+                        for b in (0.0, 0.01, 0.3) for now in (6, 27)]],
+        "soundness": asdict(stats.soundness(drift, drift * 0.5 + rng.normal(0, 1, drift.shape), first)),
+        "phases": [around, stats.alone(spans[0], spans[1], around), stats.covered(spans[0], spans[1]),
+                   stats.covered(*spans), stats.outermost_of_name(np.array([1, 2, 1, 1, 2, 1]), around)],
+    }  # fmt: skip
+    return found
+
+
+# ---- studies -----------------------------------------------------------------------------------------------------
+
+RIGHT = """
+name = "all keys"
+margin = "2 %"
+risk = 0.1
+blocks = 30
+stopping = "strict"
+measure = "cpu"
+seed = 5
+placebo = true
+keep_environment = ["A", "B"]
+vary = ["hash seed", "environment size"]
+affinity = [1, 0, 1]
+niceness = 3
+address_space = "fixed"
+shared_files = ["data/*"]
+written_files = ["*.log"]
+[gate]
+stop = ["slower", "failed"]
+measures = ["elapsed", "peak_memory"]
+[arms.a]
+revision = "v1"
+build = ["make {n}"]
+settings.n = 1
+[arms.b]
+folder = "x"
+environment.E = "2"
+settings.n = 2
+command.year = "other {n} {port}"
+weigh = "the log"
+[workloads.year]
+command = "run {n} {port}"
+inputs.port = ["n/1", "s:2"]
+limit = "1.5 min"
+output = "3 KiB"
+memory = "2 GiB"
+before_all = "x {n}"
+before_each = "y"
+after_each = "z"
+answer = { mask = ["[0-9]+"], order = "any", tolerance = "2 %" }
+weight = 0
+start = "from-disk"
+files = ["*.py"]
+floor = "nothing"
+spans = "s.json"
+[workloads.nothing]
+command = "true {n}"
+shell = true
+[workloads.call]
+call = "m:f"
+given = [1, 2]
+sample = "20 ms"
+samples = 5
+garbage = "as it is"
+answer = "result"
+"""
+WRONG = (
+    "", "margin = 5", "margin = 0", 'margin = "101 %"', 'risk = "51 %"', "blocks = 0", "blocks = 100001", "seed = -1",
+    "niceness = 20", "niceness = -21", "affinity = [4096]", "affinity = []", 'measure = "elapsd"', 'vary = ["hash sed"]',
+    'stopping = "never"', 'address_space = "odd"', "[gate]\nstop = ['slowr']", "[gate]\nmeasures = ['cp']\nx = 1",
+    "[workloads.w]\ncommand = 'x {y}'", "[workloads.w]\ncommand = '\"'", "[workloads.w]\ncommand = 'x'\nlimit = '0 s'",
+    "[workloads.w]\ncommand = 'x'\nlimit = '1001 h'", "[workloads.w]\ncommand = 'x'\nweight = -1",
+    "[workloads.w]\ncommand = 'x'\nmemory = '0 B'", "[workloads.w]\ncall = 'm:f'\nsamples = 4",
+    "[workloads.w]\ncall = 'm:f'\nsample = '61 s'", "[workloads.w]\ncommand = 'x'\nfloor = 'w'", "[arms.'a/b']",
+    "[workloads.w]\ncommand = 'x'\ninputs.n = [1, 1]", "[workloads.w]\ncommand = 'x {n}'\ninputs.n = []",
+    "[workloads.w]\ncommand = 'x'\nanswer = { tolerance = '100 %' }", "shared_files = ['/x']", "[arms.placebo]",
+)  # fmt: skip
+STATES = (
+    {"monotonic_s": 0.0, "stalled_s": 1.0, "disk_stalled_s": 0.0, "stolen_s": 0.0, "processors_s": 0.0, "frequency_hz": 3e9},
+    *(
+        {"monotonic_s": 10.0 * k, "stalled_s": 1.0 + k + (3 if k > 3 else 0), "disk_stalled_s": 0.1 * k, "stolen_s": 0.2 * k,
+         "processors_s": 20.0 * k, "frequency_hz": 3e9 - 4e8 * (k == 5), "heat_slowdowns": int(k > 4), "on_mains": k < 6,
+         "first_block": 2 * k - 2, "last_block": 2 * k - 1, "memory_free_bytes": 1e9}
+        for k in range(1, 8)
+    ),
+)  # fmt: skip
+
+
+class Anywhere:
+    """Every folder and revision is there."""
+
+    def has_folder(self, path: str) -> bool:
+        """Say yes."""
+        return True
+
+    def revision_problem(self, revision: str) -> str | None:
+        """Find nothing wrong."""
+        return None
+
+
+def studies() -> dict[str, Any]:
+    """Return what is read of right and wrong studies, and what is planned from them."""
+    study = read_study(RIGHT, "s.toml", Anywhere())
+    problems = []
+    for text in WRONG:
+        try:
+            problems.append([text, plain(read_study(text, "s.toml", Anywhere()))])
+        except StudyError as error:
+            problems.append([text, list(error.problems)])
+    keys = [workload_key(workload) for workload in study.workloads]
+    facts = {"host": "gull", "processor": "Tern", "cores": 4, "memory_bytes": 2**33, "memory_free_bytes": 2**27, "load": 3.3,
+             "virtual": True, "governor": "powersave", "system": "Lantern", "cores_allowed": 2, "disk_bytes": 2**40,
+             "disk_free_bytes": 2**30, "on_mains": False, "pressure": "some avg10=30.00 avg60=1"}  # fmt: skip
+    return {
+        "study": plain(study), "keys": keys, "arm keys": [arm_key(arm, "tree", "3.11") for arm in study.arms],
+        "problems": problems, "told": study.conditions_text,
+        "orders": [block_order(7, key, block, 3) for key in keys for block in range(6)],
+        "conditions": [block_conditions(7, keys[0], block, ("hash seed", "environment size", "folder depth"))
+                       for block in range(6)],
+        "rounds": [[one.workload, one.number, one.order] for one in plan_rounds(3, keys, 3, 3)],
+        "machine": [machine_title(facts), *machine_sentences(facts), machine_title({}), *machine_sentences({})],
+        "states": [[asdict(one) for one in stretches(STATES)], state_changes(stretches(STATES))],
+    }  # fmt: skip
+
+
+def simple(value: Any) -> Any:
+    """Return a value as JSON has it; numbers that JSON does not know become words."""
+    if is_dataclass(value) and not isinstance(value, type):
+        return simple(asdict(value))
+    if isinstance(value, np.ndarray):
+        return simple(value.tolist())
+    if isinstance(value, dict):
+        return {str(key): simple(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [simple(one) for one in value]
+    if isinstance(value, np.generic):
+        return simple(value.item())
+    if isinstance(value, float):
+        return float(f"{value:.10g}") if math.isfinite(value) else str(value)
+    return value
+
+
+PARTS: dict[str, Callable[[], Any]] = {
+    "studies": studies,
+    "statistics": statistics,
+    **{f"record: {name}": (lambda name=name: decided(records()[name])) for name in records()},
+}
+
+
+def kept() -> dict[str, Any]:
+    """Return all results, as they are kept."""
+    return {name: simple(make()) for name, make in PARTS.items()}
+
+
+if __name__ == "__main__":
+    lines = [f"{json.dumps(name)}: {json.dumps(part, ensure_ascii=False)}" for name, part in kept().items()]
+    FILE.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
