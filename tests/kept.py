@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from collections.abc import Callable
 from dataclasses import asdict, is_dataclass, replace
 from functools import cache
@@ -330,6 +331,25 @@ class Anywhere:
         return None
 
 
+def drawn() -> dict[str, Any]:
+    """Return axes with their ticks, and a page with everything that is drawn in it."""
+    from bystander.report.page import page
+    from bystander.verdicts import Axis
+
+    reaches = (1.02, 1.1, 1.5, 2.5, 7, 40, 900.0)
+    pages = {name: page(decide(records()[name])) for name in ("fixed", "looks", "one arm")}
+    return {
+        "ticks": [[Axis(reach).ticks(most) for most in (1, 3, 7, 9)] for reach in reaches],
+        "places": [
+            [Axis(reach).place(r) for r in (0.0, -1.0, math.nan, math.inf, 1e-9, 0.8, 1.0, 1.3)] for reach in reaches
+        ],
+        "pages": {
+            name: re.findall(r'(?:d|x1|x2|x|y|cx|cy|width|height)="[^"]*"|>[^<\n]+<', text)
+            for name, text in pages.items()
+        },
+    }
+
+
 def studies() -> dict[str, Any]:
     """Return what is read of right and wrong studies, and what is planned from them."""
     study = read_study(RIGHT, "s.toml", Anywhere())
@@ -375,6 +395,7 @@ def simple(value: Any) -> Any:
 PARTS: dict[str, Callable[[], Any]] = {
     "studies": studies,
     "statistics": statistics,
+    "drawn": drawn,
     **{f"record: {name}": (lambda name=name: decided(records()[name])) for name in records()},
 }
 

@@ -141,6 +141,7 @@ def test_the_reason_for_a_doubt_is_told() -> None:
     )
     assert "contradict each other in 1 of 12 blocks" in doubt(replace(good, trials=flipped))
     assert doubt(led) == "a ran first in 12 of 12 blocks"
+    assert doubt(replace(good, trials=replace(trials, started_s=10.0 * trials.block))) == ""  # told to the second
 
 
 def test_nine_tenths_are_allowed_and_more_is_not() -> None:

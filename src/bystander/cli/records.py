@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["app"]
 
 _ENDED_SHOWN = 3
-_LEVELS_WIDE = 58  # what the numbers of `levels` take
+_LEAST_NAME, _FOLDED = 15, 10  # of the table of levels
 
 app = typer.Typer(
     help="What the archive holds, and its care: list, show, levels, export, import, note, remove, size, compact, mend.",
@@ -54,7 +54,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
-        table.add_column(title, overflow="fold")
+        table.add_column(title, overflow="fold", no_wrap=title in ("record", "workloads"))
     for head in found:
         arms = ", ".join(arm.name for arm in head.study.arms)
         state = head.state if head.complete else "unfinished"
@@ -166,13 +166,21 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
         typer.echo(levels_json(head, found))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
-    for title in ("workload", "samples", "trials", "blocks", "records", "from"):
-        table.add_column(title, no_wrap=True)
-    forms = numbered([one.workload for one in found], max(12, output().width - _LEVELS_WIDE))
+    lines = []
     for one in found:
         spread = one.spread
         cells = (spread.samples, spread.trials, spread.blocks, one.records)
-        table.add_row(forms[one.workload], *map(level_text, cells), of_text(one))
+        lines.append([*map(level_text, cells), of_text(one)])
+    titles = ("samples", "trials", "blocks", "records", "from")
+    widths = [max(map(len, column)) + 2 for column in zip(titles, *lines, strict=True)]
+    room = output().width - sum(widths)
+    folds = room < _LEAST_NAME  # then the last column, which holds no level, takes several lines
+    names = [one.workload for one in found]
+    forms = numbered(names, room + (widths[-1] - _FOLDED if folds else 0)) if names else {}
+    for title in ("workload", *titles):
+        table.add_column(title, no_wrap=not (folds and title == "from"))
+    for name, line in zip(names, lines, strict=True):
+        table.add_row(forms[name], *line)
     console = output()
     console.print(f"{head.name}: how much the same code differs from itself, as standard deviations", style="title")
     console.print(table)
