@@ -212,27 +212,28 @@ def statistics() -> dict[str, Any]:
         "adjusted": [stats.holm(p), stats.holm(p, 40), stats.benjamini_hochberg(p), stats.benjamini_hochberg(p, 40),
                      stats.rejections(stats.holm(p), 0.05), stats.rejections(p, 0.5)],
         "nulls": [[[null.at_most(np.arange(-1, 9)), [null.largest(t) for t in (0.5, 0.05, 0.001, 0.0)]]
-                   for null in (stats.signed_rank_null(n), stats.rank_sum_null(n, 4))] for n in (1, 2, 7, 12)],
+                   for null in (stats.signed_rank_null(n), stats.rank_sum_null(n, 4))] for n in (1, 2, 3, 4, 7, 12, 70)],
         "fails": [[stats.fails_more_p(a, b) for a in range(5) for b in range(4)],
                   [stats.fails_more_unpaired_p(a, 9, b, 11) for a in (0, 3, 9) for b in (0, 2, 11)]],
         "needed": [[stats.blocks_needed(m, risk) for m in (1, 2, 10, 200)] for risk in (0.05, 0.01, 0.5)],
         "power": [[stats.smallest_shown(d[k], looks, level, margin, seed=5) for k in (0, 2)] for looks in
                   (stats.planned_looks(20, 0.05), stats.fixed_look(15))
                   for level, margin in ((0.05, 0.0), (0.01, 0.03))],
-        "sample": [[asdict(stats.summarise(ordered[0][:n]))] for n in (1, 5, 6, 20, 60)],
+        "sample": [[asdict(stats.summarise(ordered[0][:n]))] for n in (*range(1, 26), 60)],
         "rows": [asdict(one) for one in stats.summarise_rows(ordered, 0.9)],
         "middles": [stats.median(slow), stats.robust_spread(slow), stats.quantile(slow, 0.95),
                     stats.quantiles(ordered, 0.2), stats.median_interval(ordered[1], 0.99), stats.median(np.array([]))],
-        "tails": [[stats.needed_trials(share, error) for share in stats.SHARES] for error in (0.05, 0.01)],
+        "tails": [[stats.needed_trials(share, error) for share in stats.SHARES] for error in (0.2, 0.05, 0.01, 1e-4)],
         "cuts": [stats.order_cut(n, share, tail) for n in (20, 60, 100) for share in (0.1, 0.5, 0.95)
                  for tail in (0.025, 0.2)],
         "ratios": [stats.quantile_ratios(ordered[:2], ordered[2:], share, 0.05) for share in (0.1, 0.5, 0.9)],
-        "speeds": [stats.two_speeds(mixed), stats.two_speeds(ordered[0]), stats.two_speeds(mixed[:11])],
-        "warm": [*map(stats.warm_from, steady), *(stats.warm_from(slow[:n]) for n in (3, 6, 40))],
+        "speeds": [[stats.two_speeds(np.sort(rng.permutation(mixed)[:n])) for n in range(2, 60, 3)], stats.two_speeds(ordered[0])],
+        "warm": [*map(stats.warm_from, steady), *(stats.warm_from(slow[:n]) for n in range(3, 41)), *(stats.warm_from(steady[0][:n]) for n in range(3, 9))],
         "repetition": [asdict(stats.levels(steady[:2], steady[2:4])), stats.block_and_trial_spread(drift[0], drift[1]),
                        stats.between_groups(drift[2][:6], np.abs(drift[3][:6])),
                        [stats.samples_that_pay(stats.Levels(w, b), 0.05, 0.01, now) for w in (0.01, 0.1, 0.5)
                         for b in (0.0, 0.01, 0.3) for now in (6, 27)]],
+        "few for soundness": [asdict(stats.soundness(drift[:, :n], 0.5 * drift[:, :n] + drift[::-1, :n], first[:, :n])) for n in (6, 8, 10, 12, 20)],
         "soundness": asdict(stats.soundness(drift, drift * 0.5 + rng.normal(0, 1, drift.shape), first)),
         "phases": [around, stats.alone(spans[0], spans[1], around), stats.covered(spans[0], spans[1]),
                    stats.covered(*spans), stats.outermost_of_name(np.array([1, 2, 1, 1, 2, 1]), around)],
@@ -370,8 +371,13 @@ def studies() -> dict[str, Any]:
         "conditions": [block_conditions(7, keys[0], block, ("hash seed", "environment size", "folder depth"))
                        for block in range(6)],
         "rounds": [[one.workload, one.number, one.order] for one in plan_rounds(3, keys, 3, 3)],
-        "machine": [machine_title(facts), *machine_sentences(facts), machine_title({}), *machine_sentences({})],
-        "states": [[asdict(one) for one in stretches(STATES)], state_changes(stretches(STATES))],
+        "machine": [[machine_title(one), *machine_sentences(one)] for one in (
+            facts, {}, {"host": "gull", "cores": 1, "load": 0.5}, {"cores": 8, "load": 4.0, "on_mains": True},
+            {"cores": 2, "load": 1.0, "memory_bytes": 2**34, "memory_free_bytes": 2**33, "governor": "performance"},
+            {"cores": 2, "load": 2.0, "disk_bytes": 100, "disk_free_bytes": 4}, {"cores": 2, "load": 9.0, "frequency_hz": 2e9},
+        )],
+        "states": [[asdict(one) for one in stretches(STATES)], state_changes(stretches(STATES)),
+                   [asdict(one) for one in stretches([STATES[0], {**STATES[0], "first_block": 0, "last_block": 0}])]],
     }  # fmt: skip
 
 

@@ -199,6 +199,7 @@ def test_cold_samples_are_left_out() -> None:
     assert 7 <= warm_from(slow) <= 10
     assert warm_from(falling) <= 20
     assert warm_from(np.ones(4)) == 0
+    assert warm_from(np.ones(5)) == 2  # at most half is left out
     assert warm_from(np.ones(20)) == 3
 
 

@@ -143,10 +143,10 @@ def trial_page(name: str, trial: str, study: str = "") -> None:
 
 
 PICTURES: dict[str, Callable[[], None]] = {
-    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=53),
+    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=62),
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=20),
-    "decide": lambda: shot("decide", "bystander decide", rows=46),
+    "decide": lambda: shot("decide", "bystander decide", rows=52),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),

@@ -90,7 +90,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
     if not decision.candidates:
         primary = [single for single in decision.singles if single.measure == decision.measure]
         counts = {single.values.size + single.failed for single in primary}
-        trials = f", {counted(counts.pop(), 'trial')} each" if len(counts) == 1 else ""
+        each = " each" if len(primary) > 1 else ""
+        trials = f", {counted(counts.pop(), 'trial')}{each}" if len(counts) == 1 else ""
         console.print(f"{decision.measure.label}{trials}; {head.origin} {began(head)}", style="quiet")
         console.print()
         print_singles(console, primary)
