@@ -309,3 +309,19 @@ def test_the_load_leaves_out_what_is_wrong_or_fails(run: Run, tmp_path: Path) ->
     assert (set(load["workloads"]), load["other_answer"], load["failed"], load["without_weight"]) == (
         {"meant", "right"}, ["wrong"], ["fails"], ["bare"],
     )  # fmt: skip
+
+
+def test_of_a_rate_less_is_worse() -> None:
+    """Its bound is the lower one, and the margin is as far below one as it is above for times."""
+
+    def rate(factor: float) -> GateFinding:
+        made = two(factor, spread=1e-6)
+        more = replace(made.head.measures[0], better="more")
+        return asked(replace(made, head=replace(made.head, measures=(more,))), "lower", "higher", "not-ruled-out")
+
+    assert rate(0.9).found == (("lower", "year"), ("not-ruled-out", "year"))
+    assert rate(1.2).found == (("higher", "year"),)
+    assert rate(1.2).bounds[0].worse == 0.0
+    assert rate(0.972).bounds[0].worse == pytest.approx(0.028, abs=1e-5)
+    assert ("not-ruled-out", "year") not in rate(0.972).found  # 1 - 1 / 1.03 is 2.91 %
+    assert ("not-ruled-out", "year") in rate(0.9705).found

@@ -109,6 +109,15 @@ def test_the_run_queue_is_read_of_one_process_only(launcher: Launcher) -> None:
     assert math.isnan(nested["unqueued"])
 
 
+def test_when_a_trial_started_is_read_on_both_clocks(launcher: Launcher) -> None:
+    """In seconds, between what the clocks said before and after."""
+    before = time.time(), time.monotonic()
+    outcome = launcher.run(command("/bin/true"))
+
+    assert before[0] <= outcome.started_wall_s <= time.time()
+    assert before[1] <= outcome.started_monotonic_s <= time.monotonic()
+
+
 ACCOUNT = {
     "elapsed_ns": 500_000_000, "user_s": 0.25, "system_s": 0.05, "on_cpu_ns": 300_000_000, "run_queue_ns": 40_000_000,
     "peak_bytes": 7_000_000, "floor_bytes": 1_000_000, "minor_faults": 11, "major_faults": 3, "voluntary_switches": 5,

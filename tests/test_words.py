@@ -286,3 +286,13 @@ def test_a_row_that_its_workload_outlived_says_so() -> None:
         f"Decided after {early.blocks} of 40 blocks; its workload went on for another row."
     )
     assert f"| {early.blocks} of 40 |" in markdown(decision)
+
+
+def test_a_row_of_which_nothing_is_known_is_settled_by_twice_the_blocks() -> None:
+    """Twenty of them at least."""
+    for blocks, more in ((3, 40), (30, 60)):
+        values = [1.0] * blocks
+        record = made_record({"w": {"a": values, "b": values}}, failed={("w", "a"): range(1), ("w", "b"): range(1, 2)})
+        wide = made_record({"w": {"a": noisy(blocks, 1, 3.0, 1), "b": noisy(blocks, 1, 3.0, 2)}}, margin=1e-4)
+        said = [next_sentence(decide(one)) for one in (record, wide) if decide(one).primary[0].verdict == "unclear"]
+        assert any(f"--blocks {more}" in text for text in said), said
