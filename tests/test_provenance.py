@@ -146,7 +146,9 @@ def test_what_is_somebody_elses_is_never_run(run: Run, running: Running, tmp_pat
         assert f"record kept-apart-1 was {way}, and what was {way} is never run" in said
         assert len(said.strip().splitlines()) == 1
     told = run("decide", "--archive", "other.sqlite").stdout
+    shown = run("records", "show", "--archive", "other.sqlite").stdout
 
+    assert f", {way} here since" in shown
     assert trace.read_text(encoding="utf-8") == ran
     assert "--resume" not in told
     assert "not finished" in told

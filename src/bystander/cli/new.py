@@ -22,6 +22,6 @@ def new(
     target = write_study(here(), force)
     typer.echo(f"{target.name} is written: name your workloads and arms in it.")
     if nothing_to_compare(here()):
-        typer.echo("There is nothing to compare yet: the working tree is as HEAD has it. Edit something, or name an")
-        typer.echo("earlier revision in [arms.before].")
+        typer.echo("There is nothing to compare yet: the working tree is as HEAD has it.")
+        typer.echo("Edit something, or name an earlier revision in [arms.before].")
     typer.echo("Next:\n  bystander check")

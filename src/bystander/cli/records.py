@@ -113,7 +113,8 @@ def show_record(
     console, again = output(), given(archive=archive)
     console.print(f"{head.name}: {head.study.name}", style="title")
     state = head.state if head.complete else "unfinished"
-    console.print(f"{head.origin} {_when(head.started_wall_s)} UTC, {state}, UUID {head.uuid}")
+    since = f", {head.provenance} here since" if head.provenance and head.provenance != head.origin else ""
+    console.print(f"{head.origin} {_when(head.started_wall_s)} UTC{since}, {state}, UUID {head.uuid}")
     for note in record_notes(whole):
         console.print(note)
     for arm in head.arms:
@@ -348,6 +349,7 @@ def _brief(head: RecordHead) -> dict[str, object]:
         "uuid": head.uuid,
         "study": head.study.name,
         "origin": head.origin,
+        "provenance": head.provenance,
         "state": head.state,
         "complete": head.complete,
         "started_wall_s": head.started_wall_s,
