@@ -5,6 +5,7 @@ from bystander.verdicts.decide import Options, decide
 from bystander.verdicts.distribution import CONFIDENCE
 from bystander.verdicts.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
 from bystander.verdicts.load import Load, loads, weighted_sentence
+from bystander.verdicts.next_steps import next_sentence, repeat_lines, see_sentence
 from bystander.verdicts.noise import Noise, noises
 from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.single import Single, describe
@@ -19,13 +20,10 @@ from bystander.verdicts.words import (
     interval_text,
     looks_sentence,
     medians_text,
-    next_sentence,
     outcome_sentence,
     placebo_sentence,
-    repeat_lines,
     row_sentence,
     saved_text,
-    see_sentence,
     suite_sentence,
 )
 
