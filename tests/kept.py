@@ -22,10 +22,14 @@ from builders import made_record, noisy
 from bystander import stats
 from bystander.demo import FILES
 from bystander.design import (
+    IN_MEMORY,
+    MARKS_COST,
+    UNMARKED,
     Gate,
     Given,
     Record,
     Status,
+    Stretch,
     arm_key,
     block_conditions,
     block_order,
@@ -44,13 +48,17 @@ from bystander.errors import StudyError
 from bystander.exchange import read_record_json, verdicts_json
 from bystander.report.markdown import markdown
 from bystander.verdicts import (
+    ArmSide,
     GateAsk,
     Options,
+    Row,
     change_text,
     decide,
     failure_sentence,
     gate,
     gate_sentences,
+    interval_text,
+    medians_text,
     noises,
     over_time_lines,
     row_sentence,
@@ -138,8 +146,54 @@ def records() -> dict[str, Record]:
         "tainted": made_record(tainted),
         "two speeds": made_record(two_speeds),
         "one arm": made_record({"w": {"now": noisy(12, 1, 0.1, 7)}, "v": {"now": noisy(12, 9, 0.3, 8)}}),
+        "telling": telling(0.0101, 0.053, 0.06, "from-disk"),
+        "telling less": telling(0.01, 0.021, 0.94, "from-memory", 0.01),
+        "telling nothing": telling(0.0, 0.0201, 0.05, "from-disk"),
         "constant": made_record({"w": {"a": [1.0] * 12, "b": [1.0] * 12}, "v": {"a": [1.0] * 12, "b": [2.0] * 12}}),
     }
+
+
+TOLD = (
+    "elapsed", "phase:read", "phase:write", "phase-alone:read", UNMARKED, MARKS_COST, "items:rows", "interval:answer:p95",
+    "interval:answer:missed", "interval:answer:count", "interval:answer:deadline", "reading:size", IN_MEMORY,
+)  # fmt: skip
+
+
+def telling(dear: float, labels: float, memory: float, start: str, apart: float = 1.0) -> Record:
+    """Return a record of programs that tell something of themselves: phases that some trials lack, work, starts."""
+    rng = np.random.default_rng(21)
+    blocks = 12
+    elapsed = {w: {arm: (base * np.exp(rng.normal(0, 0.02, blocks))).tolist() for arm, base in (("before", 1.0), ("after", f))}
+               for w, f in (("start", 1.0), ("work", 1.4), ("odd", 0.8))}  # fmt: skip
+    more: dict[str, dict[str, dict[str, list[float]]]] = {}
+    for k, name in enumerate(TOLD[1:], 1):
+        more[name] = {}
+        for w in elapsed:
+            more[name][w] = {}
+            for a, arm in enumerate(("before", "after")):
+                column = 0.1 * k * np.exp(rng.normal(0, 0.05, blocks)) * (1 + 0.5 * a * (k % 2))
+                if name == MARKS_COST:
+                    column = np.full(blocks, dear)
+                if name == IN_MEMORY:
+                    column = np.full(blocks, memory)
+                if name in ("items:rows", "interval:answer:count", "interval:answer:deadline"):
+                    column = np.full(blocks, 40.0 + a * (w == "odd"))
+                if name == "phase:write":  # one trial of `odd` under the candidate alone has it
+                    column[(w == "odd" and a == 0 and slice(None)) or slice(1, 3)] = np.nan
+                    column = np.where((w == "odd") & (np.arange(blocks) > 0), np.nan, column)
+                more[name][w][arm] = column.tolist()
+    made = made_record(elapsed, more=more)
+    measures = tuple(measure_named(n) if n == "elapsed" else told_measure(n) for n in TOLD)
+    workloads = tuple(
+        replace(w, floor="start" if w.name == "work" else "", start=start) for w in made.head.study.workloads
+    )
+    told = {
+        int(row): {"problems": {"unended": 2} if row % 5 == 0 else {"broken line": 1} if row % 7 == 0 else {}, "instances": 3,
+                   "labels": {"read": {f"sheet {n}": 0.01 * (1 + apart * (n % 2)) for n in range(4)} | {"sheet 9": labels}}}
+        for row in range(len(made.trials)) if row % 3
+    }  # fmt: skip
+    head = replace(made.head, measures=measures, study=replace(made.head.study, workloads=workloads))
+    return replace(made, head=head, told=told)
 
 
 def decided(record: Record) -> dict[str, Any]:
@@ -332,6 +386,36 @@ class Anywhere:
         return None
 
 
+def words() -> dict[str, Any]:
+    """Return what is said of rows at and about every threshold of the language."""
+    side = ArmSide(20, 0, 1.0)
+    values = (0.0, 0.004, 0.0099, 0.5, 0.501, 0.951, 0.99, 0.99996, 1.0, 1.00004, 1.001, 1.05, 1.999, 2.0, 9.94, 10.0, 99.0,
+              100.0, 100.6, 1234.0, math.inf, math.nan)  # fmt: skip
+    widths = (0.0, 1e-5, 0.0004, 0.0019, 0.002, 0.03, 0.2, 3.0, math.inf)
+    told = []
+    for measure in (measure_named("elapsed"), measure_named("peak_memory"), told_measure("reading:r", "", "more")):
+        for verdict in (measure.words[0], measure.words[1], "same", "unclear", "failed"):
+            for estimate in values:
+                for width in widths:
+                    row = Row(
+                        "w", "b", measure, True, "blocks", 9, side, ArmSide(20, 1, 1.0 if math.isnan(estimate) else estimate),
+                        "ratio", estimate, estimate / (1 + width), estimate * (1 + width), 0.95, 0.03, 0.01, 0.02, 0.5, 0.6,
+                        0.04, verdict, "beyond",
+                    )  # fmt: skip
+                    told.append([row_sentence(row), change_text(row), saved_text(row), medians_text(row)])
+    differences = []
+    for unit in ("s", "B", "share", "", "knots"):
+        for estimate in (0.0, -0.02, 3e-13, 2e-9, 1e-7, 4e-5, 1e-4, 0.3, 7.0, 9.99, 10.0, 2e6, math.nan):
+            for width in (0.0, 0.1, 12.0, math.inf):
+                row = Row(
+                    "w", "b", measure_named("minor_faults" if unit == "" else "odd", unit), True, "none", 0, side, side,
+                    "difference", estimate, estimate - width * abs(estimate), estimate + width, 0.99, 0.1, 0.01, 0.02, 0.5, 0.6,
+                    math.nan, "more" if estimate > 0 else "unclear", "undetermined",
+                )  # fmt: skip
+                differences.append([row_sentence(row), change_text(row), interval_text(row)])
+    return {"ratios": told, "differences": differences}
+
+
 def drawn() -> dict[str, Any]:
     """Return axes with their ticks, and a page with everything that is drawn in it."""
     from bystander.report.page import page
@@ -377,6 +461,10 @@ def studies() -> dict[str, Any]:
             {"cores": 2, "load": 2.0, "disk_bytes": 100, "disk_free_bytes": 4}, {"cores": 2, "load": 9.0, "frequency_hz": 2e9},
         )],
         "states": [[asdict(one) for one in stretches(STATES)], state_changes(stretches(STATES)),
+                   [state_changes([Stretch(2 * i, 2 * i + 1, 0.9 if i % 2 and i < 2 * k else 0.01, 0.0, 0.0, 3e9, 0.0, True)
+                                   for i in range(16)]) for k in range(7)],
+                   [state_changes([Stretch(i, i, 0.0, 0.5 if i == k else 0.0, 0.0, 3e9, float(i == k), i != k) for i in range(8)])
+                    for k in (0, 3, 7)],
                    [asdict(one) for one in stretches([STATES[0], {**STATES[0], "first_block": 0, "last_block": 0}])]],
     }  # fmt: skip
 
@@ -401,6 +489,7 @@ def simple(value: Any) -> Any:
 PARTS: dict[str, Callable[[], Any]] = {
     "studies": studies,
     "statistics": statistics,
+    "words": words,
     "drawn": drawn,
     **{f"record: {name}": (lambda name=name: decided(records()[name])) for name in records()},
 }

@@ -65,7 +65,7 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     values = [v if v > 0 else math.inf for v in values]  # a ratio of 0 is no bound either
     if _factors(row):
         if row.estimate < 1:
-            values = [1 / row.estimate, *(1 / v if 0 < v < math.inf else math.inf for v in (row.high, row.low))]
+            values = [1 / v if 0 < v < math.inf else math.inf for v in (row.estimate, row.high, row.low)]
         places = max(int(min(values) < 100), _decimals(values[1:], 2))
         return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
     percents = [(v - 1) * 100 for v in values]
