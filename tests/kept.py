@@ -145,6 +145,17 @@ def records() -> dict[str, Record]:
         "early": with_study(made_record(many, state="interrupted"), stopping="looks", blocks=100),
         "tainted": made_record(tainted),
         "two speeds": made_record(two_speeds),
+        "slow quarter": made_record(
+            {
+                "w": {
+                    "before": noisy(40, 1, 0.01, 4),
+                    "after": [v * (1.4 if k % 3 == 0 else 1.0) for k, v in enumerate(noisy(40, 1, 0.01, 5))],
+                }
+            }
+        ),
+        "alone at looks": with_study(
+            made_record({"w": {"a": noisy(40, 1, 0.02, 6), "b": noisy(40, 1.1, 0.02, 7)}}), stopping="looks", blocks=40
+        ),
         "one arm": made_record({"w": {"now": noisy(12, 1, 0.1, 7)}, "v": {"now": noisy(12, 9, 0.3, 8)}}),
         "telling": telling(0.0101, 0.053, 0.06, "from-disk"),
         "telling less": telling(0.01, 0.021, 0.94, "from-memory", 0.01),
@@ -403,6 +414,17 @@ def words() -> dict[str, Any]:
                         0.04, verdict, "beyond",
                     )  # fmt: skip
                     told.append([row_sentence(row), change_text(row), saved_text(row), medians_text(row)])
+    for low, high in (
+        (2.0, math.inf),
+        (1.99, math.inf),
+        (10.0, math.inf),
+        (9.99, math.inf),
+        (0.0, math.inf),
+        (0.5, 2.0),
+    ):
+        row = Row("w", "b", measure_named("elapsed"), True, "blocks", 9, side, side, "ratio", math.nan, low, high, 0.95, 0.03,
+                  0.01, 0.02, 0.5, 0.6, 0.04, "slower", "beyond")  # fmt: skip
+        told.append([row_sentence(row), change_text(row)])
     differences = []
     for unit in ("s", "B", "share", "", "knots"):
         for estimate in (0.0, -0.02, 3e-13, 2e-9, 1e-7, 4e-5, 1e-4, 0.3, 7.0, 9.99, 10.0, 2e6, math.nan):
