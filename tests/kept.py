@@ -30,6 +30,7 @@ from bystander.design import (
     Record,
     Status,
     Stretch,
+    TrialOutcome,
     arm_key,
     block_conditions,
     block_order,
@@ -276,8 +277,10 @@ def statistics() -> dict[str, Any]:
             for looks in (stats.planned_looks(40, 0.05), stats.planned_looks(40, 0.01, True), stats.fixed_look(20))],
         "adjusted": [stats.holm(p), stats.holm(p, 40), stats.benjamini_hochberg(p), stats.benjamini_hochberg(p, 40),
                      stats.rejections(stats.holm(p), 0.05), stats.rejections(p, 0.5)],
-        "nulls": [[[null.at_most(np.arange(-1, 9)), [null.largest(t) for t in (0.5, 0.05, 0.001, 0.0)]]
+        "nulls": [[[null.at_most(np.arange(-1, 9)), [null.largest(t) for t in (0.999, 0.5, 0.05, 2.0**-n, 2.0**-n * 0.999, 0.001, 0.0)]]
                    for null in (stats.signed_rank_null(n), stats.rank_sum_null(n, 4))] for n in (1, 2, 3, 4, 7, 12, 70)],
+        "large nulls": [[null.at_most(np.array([-1, 0, null.total // 3, null.total // 2, null.total])), null.total, null.mean, null.spread,
+                         [null.largest(t) for t in (0.5, 0.01, 1e-9, 0.0)]] for null in (stats.signed_rank_null(3000), stats.rank_sum_null(900, 800))],
         "fails": [[stats.fails_more_p(a, b) for a in range(5) for b in range(4)],
                   [stats.fails_more_unpaired_p(a, 9, b, 11) for a in (0, 3, 9) for b in (0, 2, 11)]],
         "needed": [[stats.blocks_needed(m, risk) for m in (1, 2, 10, 200)] for risk in (0.05, 0.01, 0.5)],
@@ -374,6 +377,18 @@ WRONG = (
     "[workloads.w]\ncommand = 'x'\ninputs.n = [1, 1]", "[workloads.w]\ncommand = 'x {n}'\ninputs.n = []",
     "[workloads.w]\ncommand = 'x'\nanswer = { tolerance = '100 %' }", "shared_files = ['/x']", "[arms.placebo]",
 )  # fmt: skip
+AT_THE_EDGE = (
+    "", "niceness = 19", "niceness = -20", "niceness = 0", "blocks = 1", "blocks = 100000", "seed = 0", f"seed = {2**63 - 1}",
+    "affinity = [0, 4095]", 'margin = "100 %"', "risk = 0.5", 'risk = "0.001 %"', 'vary = ["folder depth"]', "placebo = true",
+    'measure = "interval:answer:p95"', 'address_space = "as it is"', 'stopping = "looks"', "gate.stop = ['tainted']",
+)  # fmt: skip
+WORKLOADS_AT_THE_EDGE = (
+    "limit = '1000 h'", "limit = '1 ns'", "weight = 0", "weight = 1e99", "output = '1 B'", "memory = '1023 GiB'", "shell = true",
+    "answer = 'exit code'", "answer = { file = 'x', tolerance = '99 %' }", "answer = { order = 'any', accept = 'so be it' }",
+    "start = 'from-memory'", "inputs.n = [1]", "inputs.n = ['a', 'b']\ninputs.m = [1.5, 2]",
+)  # fmt: skip
+CALLS_AT_THE_EDGE = ("samples = 5", "samples = 1000000", "sample = '60 s'", "sample = '1 us'", "fresh = true\ngiven = 'm:g'",
+                     "given.a = 1", "start = 'in-process'", "python = 'p'")  # fmt: skip
 STATES = (
     {"monotonic_s": 0.0, "stalled_s": 1.0, "disk_stalled_s": 0.0, "stolen_s": 0.0, "processors_s": 0.0, "frequency_hz": 3e9},
     *(
@@ -466,13 +481,39 @@ def studies() -> dict[str, Any]:
             problems.append([text, plain(read_study(text, "s.toml", Anywhere()))])
         except StudyError as error:
             problems.append([text, list(error.problems)])
+    edges = []
+    for head, body in (
+        *((line, "command = 'x'") for line in AT_THE_EDGE),
+        *(("", f"command = 'x {{n}} {{m}}'\nsettings.n = 0\nsettings.m = 0\n{line}") for line in WORKLOADS_AT_THE_EDGE),
+        *(("", f"call = 'm:f'\n{line}") for line in CALLS_AT_THE_EDGE),
+    ):  # fmt: skip
+        made = read_study(f"{head}\n[arms.a]\n[arms.b]\nsettings.k = 2\n[workloads.w]\n{body}", "s.toml", Anywhere())
+        one = plain(made)
+        edges.append(
+            [
+                one,
+                made.comparisons,
+                made.tests,
+                made.stops_early,
+                [workload_key(w) for w in made.workloads],
+                made.conditions_text,
+                made.accepted(0, 1),
+            ]
+        )
     keys = [workload_key(workload) for workload in study.workloads]
     facts = {"host": "gull", "processor": "Tern", "cores": 4, "memory_bytes": 2**33, "memory_free_bytes": 2**27, "load": 3.3,
              "virtual": True, "governor": "powersave", "system": "Lantern", "cores_allowed": 2, "disk_bytes": 2**40,
              "disk_free_bytes": 2**30, "on_mains": False, "pressure": "some avg10=30.00 avg60=1"}  # fmt: skip
     return {
         "study": plain(study), "keys": keys, "arm keys": [arm_key(arm, "tree", "3.11") for arm in study.arms],
-        "problems": problems, "told": study.conditions_text,
+        "outcomes": [[one.took_s, one.timer_share] for one in (
+            TrialOutcome(Status.OK, 0, 0.0, 0.0, {}), TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": 2.0}),
+            TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": 2e-6}, process_s=1.5, samples={"elapsed": (3e-6, 1e-6, 2e-6, 4e-6)},
+                         harness={"iterations": 10.0, "loop_ns": 300.0, "clock_ns": 40.0}),
+            TrialOutcome(Status.OK, 0, 0.0, 0.0, {}, samples={"elapsed": (1e-3,)}),
+        )],
+        "statuses": [[status.text, int(status)] for status in Status],
+        "edges": edges, "problems": problems, "told": study.conditions_text,
         "orders": [block_order(7, key, block, 3) for key in keys for block in range(6)],
         "conditions": [block_conditions(7, keys[0], block, ("hash seed", "environment size", "folder depth"))
                        for block in range(6)],

@@ -13,6 +13,7 @@ from scipy import stats as authority
 from bystander.report import page
 from bystander.stats import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.verdicts import decide
+from bystander.verdicts.distribution import _tail_note
 
 
 def test_the_trials_needed_are_the_published_ones() -> None:
@@ -141,3 +142,18 @@ def test_failures_and_counts_have_no_distribution() -> None:
 
     assert decide(made_record(times, failed={("w", "after"): [3]})).distributions == ()
     assert decide(made_record(times, measure="minor_faults")).distributions == ()
+
+
+@pytest.mark.parametrize(
+    ("share", "part"), [(0.75, "quarter"), (0.9, "tenth"), (0.95, "twentieth"), (0.99, "hundredth")]
+)
+def test_slow_parts_have_names(share: float, part: str) -> None:
+    """Each quantile that is looked at for slow trials is called by what lies beyond it."""
+    (row,) = decide(made_record({"w": {"a": [1.0] * 12, "b": [1.0] * 12}})).primary
+    note = _tail_note(row, share, 1.4, 1.2, 1.5, 0.05)
+
+    assert note is not None
+    assert note.text == (
+        f"The slowest {part} of the trials is slower: 1.40 times (1.20 to 1.50 at 95 %); the typical trial is same."
+    )
+    assert _tail_note(row, share, 1.0, 0.9, 1.1, 0.05) is None
