@@ -325,3 +325,13 @@ def test_of_a_rate_less_is_worse() -> None:
     assert rate(0.972).bounds[0].worse == pytest.approx(0.028, abs=1e-5)
     assert ("not-ruled-out", "year") not in rate(0.972).found  # 1 - 1 / 1.03 is 2.91 %
     assert ("not-ruled-out", "year") in rate(0.9705).found
+
+
+def test_what_is_asked_is_read_from_words_study_and_options() -> None:
+    """Words stay as they are; "study" stands for those of the study; unrandomised rows count when that is said."""
+    study = replace(two().head.study, gate=Gate(("more", "failed"), ("peak_memory",)))
+
+    assert gate_ask(("slower",), study) == GateAsk(("slower",), ("peak_memory",), also_unrandomised=False)
+    assert gate_ask(("study",), study, "unrandomised") == GateAsk(("more", "failed"), ("peak_memory",), True)
+    with pytest.raises(UsageError, match='"odd" is nothing that a gate leaves out'):
+        gate_ask(("slower",), study, "odd")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -321,3 +322,17 @@ def test_check_says_what_could_be_shown(run: Run, study: Path) -> None:
     assert planned["commands"][0]["command"] == ["touch", str(marker)]
     assert not marker.exists()
     assert "3 or more" in run("check", "--placebo-blocks", "2", code=2).stderr
+
+
+def test_blocks_for_a_shift_show_it_and_hardly_fewer_would() -> None:
+    """At the most blocks that are told the smallest change shown is the shift; unknown noise gives no number."""
+    noise = np.random.default_rng(3).normal(0, 0.05, 8)
+    blocks = blocks_for_shift(noise, 0.04, 0.05, 0.01, lambda most: planned_looks(most, 0.05), seed=2)
+    at = smallest_shown(noise, planned_looks(int(blocks), 0.05), 0.05, 0.01, seed=2)
+
+    assert at == pytest.approx(0.04, rel=0.06)
+    assert blocks_for_shift(noise, 1e-6, 0.05, 0.0, lambda most: planned_looks(most, 0.05)) == math.inf
+    assert math.isnan(blocks_for_shift(np.array([np.nan] * 4), 0.04, 0.05, 0.0, lambda most: planned_looks(most, 0.05)))
+    assert (
+        blocks_for_shift(noise, 5.0, 0.05, 0.0, lambda most: planned_looks(most, 0.05)) == 6
+    )  # the fewest that can show
