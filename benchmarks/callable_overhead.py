@@ -65,7 +65,7 @@ def main() -> None:
     tell("the harness, its loop included", statistics.median(ours), "ns", "-")
     tell(
         "the harness over the loop by hand",
-        statistics.median(ours) / statistics.median(by_hand),
+        statistics.median(mine / plain for mine, plain in zip(ours, by_hand, strict=True)),  # of runs side by side
         "times",
         "0.97 to 1.03",
     )
