@@ -100,7 +100,7 @@ def test_a_call_is_timed_and_all_samples_are_kept(run: Run, office: Path) -> Non
     assert not any(note["code"].startswith("answer") for note in row["notes"])
     assert samples.size == 12
     assert reading == pytest.approx(median(samples[warm_from(samples) :]), rel=1e-12)
-    assert reading * timed.iterations > 0.001
+    assert reading * timed.iterations > 0.0003  # of 2 ms, on a machine of several speeds
     assert "slow_samples" not in {row["measure"] for row in json.loads(run("decide", "--json").stdout)["results"]}
 
 
@@ -109,7 +109,7 @@ def test_the_tail_within_a_trial_is_one_number_a_trial(run: Run, office: Path) -
     written(office, 'call = "office:spin"\n')
     study = office / "bystander.toml"
     study.write_text(study.read_text(encoding="utf-8").replace("samples = 12", "samples = 25"), encoding="utf-8")
-    run("observe", "--quiet", "--fixed", "6")
+    run("observe", "--quiet", "--fixed", "3")
     with Archive(office / ".bystander" / "archive.sqlite") as archive:
         record = archive.load()
     samples = record.samples[3, "elapsed"]

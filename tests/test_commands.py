@@ -285,7 +285,7 @@ def test_workloads_are_chosen_by_pattern(run: Run, tmp_path: Path) -> None:
         options = [part for word in words for part in ("--only", word)]
         assert set(primary(verdicts(run, *options, cwd=office))) == names
     assert 'did you mean "start"' in run("decide", "--only", "strat", code=2, cwd=office).stderr
-    trials = json.loads(run("check", "--only", "s*", "--json", cwd=office).stdout)["trials"]
+    trials = json.loads(run("check", "--only", "s*", "--placebo-blocks", "0", "--json", cwd=office).stdout)["trials"]
     assert {trial["workload"] for trial in trials} == {"start"}
     run("observe", "--only", "start", "--blocks", "2", "--quiet", cwd=office)
     assert set(primary(verdicts(run, cwd=office))) == {"start"}
@@ -443,7 +443,7 @@ def test_a_new_study_is_right_as_it_stands(run: Run, git: object, tmp_path: Path
             git(*words)  # type: ignore[operator]
     run("new")
     text = (tmp_path / "bystander.toml").read_text(encoding="utf-8")
-    said = run("check").stdout
+    said = run("check", "--placebo-blocks", "0").stdout
 
     assert ("revision" in tomllib.loads(text)["arms"]["before"]) == inside_git
     assert "python3 -m tugs --help" in text
@@ -455,7 +455,7 @@ def test_a_new_study_is_right_as_it_stands(run: Run, git: object, tmp_path: Path
 def test_a_new_study_in_an_empty_folder_is_right_too(run: Run) -> None:
     """Nothing to run is found, so something that runs anywhere stands in its place."""
     run("new")
-    run("check")
+    run("check", "--placebo-blocks", "0")
 
 
 BAD = [

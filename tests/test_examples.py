@@ -31,7 +31,7 @@ def test_an_example_runs_as_it_stands(run: Run, git: Callable[..., str], tmp_pat
         git(*words)
     name = Path(study).name
     checked = json.loads(run("check", "--study", name, "--placebo-blocks", "0", "--json").stdout)
-    run("observe", "--quiet", "--study", name, "--blocks", "2")
+    run("observe", "--quiet", "--study", name, "--blocks", "1")
     document = json.loads(run("decide", "--json").stdout)
 
     assert {trial["status"] for trial in checked["trials"]} == {"ok"}

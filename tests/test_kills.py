@@ -18,7 +18,7 @@ import pytest
 from conftest import PROGRAM, Running
 from test_launcher import gone
 
-KILLS = int(os.environ.get("BYSTANDER_KILLS", "5"))
+KILLS = int(os.environ.get("BYSTANDER_KILLS", "3"))
 STUDY = """
 name = "kills"
 blocks = 500

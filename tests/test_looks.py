@@ -52,7 +52,7 @@ def test_levels_are_those_of_the_published_tables(risk: float, levels: tuple[flo
 
 def by_dense_recursion(times: Sequence[float], risk: float) -> list[float]:
     """Return nominal levels by Simpson's rule on a dense grid and SciPy's normal distribution."""
-    levels, before, grid = [], 0.0, 1201
+    levels, before, grid = [], 0.0, 801
     places, mass = np.zeros(1), np.ones(1)
     for t in times:
         step, spent = math.sqrt(t - before), risk * (t - before)

@@ -28,7 +28,7 @@ from bystander.flow.observe import Surroundings, observe, resume
 from bystander.flow.observer import Silent
 from bystander.stats import planned_looks
 
-KILLS = int(os.environ.get("BYSTANDER_KILLS", "4"))
+KILLS = int(os.environ.get("BYSTANDER_KILLS", "3"))
 MACHINE = {"host": "gull", "processor": "Tern", "cores": 2, "boot_id": "first"}
 STUDY = Study(
     "plan", (Arm("before", in_place=True), Arm("after", in_place=True), Arm("third", in_place=True)),
