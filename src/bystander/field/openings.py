@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import ctypes.util
 import errno
 import os
 import struct
@@ -35,14 +34,14 @@ class Openings:
         self._folders = list(folders)
         self._by_watch: dict[int, Path] = {}
         self._fd = -1
+        self._libc = ctypes.CDLL(None, use_errno=True)  # the C library this process runs on
 
     def __enter__(self) -> Openings:
         if len(self._folders) > _MOST_FOLDERS:
             raise CannotWatchError(f"{len(self._folders)} folders are too many to watch")
-        libc = ctypes.CDLL(ctypes.util.find_library("c"), use_errno=True)
-        if not hasattr(libc, "inotify_init1"):
+        if not hasattr(self._libc, "inotify_init1"):
             raise CannotWatchError("this system has no inotify")
-        self._fd = libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
+        self._fd = self._libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
         if self._fd < 0:
             raise CannotWatchError(os.strerror(ctypes.get_errno()))
         try:
@@ -61,8 +60,7 @@ class Openings:
         CannotWatchError
             Where the system has too few watches.
         """
-        libc = ctypes.CDLL(ctypes.util.find_library("c"), use_errno=True)
-        watch = libc.inotify_add_watch(self._fd, os.fsencode(folder), _OPEN)
+        watch = self._libc.inotify_add_watch(self._fd, os.fsencode(folder), _OPEN)
         if watch >= 0:
             self._by_watch[watch] = folder
         elif (number := ctypes.get_errno()) == errno.ENOSPC:
