@@ -17,7 +17,7 @@ import numpy as np
 from common import tell
 from noises import SEED
 
-from bystander.design import Arm, ArmState, Measure, Record, RecordHead, Study, Trials, Workload
+from bystander.design import Arm, ArmState, Command, Measure, Origin, Record, RecordHead, State, Study, Trials, Workload
 from bystander.stats import p_and_e, walsh_contrasts
 from bystander.verdicts import decide
 
@@ -37,12 +37,14 @@ def suite(workloads: int, blocks: int, measures: int) -> Record:
         np.zeros(n, np.int64),
     )  # fmt: skip
     study = Study(
-        "suite", (Arm("before"), Arm("after")), tuple(Workload(f"w{i}", f"w{i}", "") for i in range(workloads)),
+        "suite", (Arm("before"), Arm("after")),
+        tuple(Workload(f"w{i}", f"w{i}", Command("")) for i in range(workloads)),
         blocks=blocks, seed=SEED,
     )  # fmt: skip
     told = tuple(Measure(f"m{i}" if i else "elapsed", f"measure {i}", "s") for i in range(measures))
     states = tuple(ArmState(name, name, "", "") for name in ("before", "after"))
-    return Record(RecordHead("0", "suite", "observed", "complete", 0.0, study, "", states, (), told, {}, ""), trials)
+    head = RecordHead("0", "suite", Origin.OBSERVED, State.COMPLETE, 0.0, study, "", states, (), told, (), "")
+    return Record(head, trials)
 
 
 def against_scipy() -> None:

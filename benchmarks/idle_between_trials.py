@@ -17,9 +17,9 @@ import numpy as np
 from common import tell
 
 from bystander.archive import Archive
-from bystander.design import Arm, Study, Workload
+from bystander.design import Arm, Command, Study, Workload
 from bystander.field import StudyFolder
-from bystander.flow.observe import observe
+from bystander.flow.commands.observe import observe
 from bystander.flow.observer import Silent
 
 BLOCKS = 150
@@ -46,7 +46,7 @@ def main() -> None:
         study = Study(
             "idle",
             (Arm("before", in_place=True), Arm("after", in_place=True)),
-            (Workload("true", "true", "/bin/true"),),
+            (Workload("true", "true", Command("/bin/true")),),
             blocks=BLOCKS,
         )
         archive = folder / "archive.sqlite"

@@ -60,10 +60,10 @@ def spin_s() -> float:
 
 def before() -> list[float]:
     """Return what is read just before a trial: spin, log of its seconds; stall in it; programs that want to run."""
-    stalled = machine_state().get("stalled_s", 0.0)
+    stalled = machine_state().stalled_s or 0.0
     spin = spin_s()
     running = Path("/proc/loadavg").read_text(encoding="ascii").split()[3].partition("/")[0]
-    return [math.log(spin), machine_state().get("stalled_s", 0.0) - stalled, float(running)]
+    return [math.log(spin), (machine_state().stalled_s or 0.0) - stalled, float(running)]
 
 
 @contextmanager

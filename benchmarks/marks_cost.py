@@ -13,7 +13,8 @@ from pathlib import Path
 from common import CALM, tell
 
 from bystander.design import Status, TrialOutcome
-from bystander.flow.told import with_told
+from bystander.evidence import TrialFiles, content_of
+from bystander.flow.trials.collected import with_evidence
 from bystander.report import TrialSide, trial_page
 
 SOURCE = Path(__file__).parents[1] / "src"
@@ -62,12 +63,12 @@ def main() -> None:
         told.write_text("".join(lines), encoding="utf-8")
         outcome = TrialOutcome(Status.OK, 0, 1e9, 0.0, {"elapsed": 1.0})
         start = time.perf_counter()
-        read = with_told(outcome, told)
+        read = with_evidence(outcome, TrialFiles(told.with_name("output"), told))
         took = time.perf_counter() - start
-        assert read.told
-        assert len(read.told.timeline) == 100_000
+        line = content_of(read.evidence[0])
+        assert len(line) == 100_000
         start = time.perf_counter()
-        page = trial_page("many", [TrialSide("now", "1 s", read.told.timeline)] * 2, ())
+        page = trial_page("many", [TrialSide("now", "1 s", line)] * 2, ())
         drawn = time.perf_counter() - start
     tell("one phase while nobody listens", statistics.median(found[False]), "ns", "under 350")
     tell("one phase while Bystander listens", statistics.median(found[True]), "ns", "under 3000")

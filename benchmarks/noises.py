@@ -9,7 +9,20 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Arm, ArmState, Record, RecordHead, Study, Trials, Workload, measure_named
+from bystander.design import (
+    Arm,
+    ArmState,
+    Command,
+    Origin,
+    Record,
+    RecordHead,
+    State,
+    StoppingRule,
+    Study,
+    Trials,
+    Workload,
+    measure_named,
+)
 from bystander.exchange import read_readings_csv
 from bystander.verdicts import Row, decide
 
@@ -97,13 +110,13 @@ def record(
         np.zeros(n, np.int64), np.zeros(n, np.int64),
     )  # fmt: skip
     study = Study(
-        "validation", (Arm("before"), Arm("after")), tuple(Workload(f"w{i}", f"w{i}", "") for i in range(workloads)),
-        margin=margin, blocks=blocks, seed=SEED, stopping=stopping,
+        "validation", (Arm("before"), Arm("after")),
+        tuple(Workload(f"w{i}", f"w{i}", Command("")) for i in range(workloads)),
+        margin=margin, blocks=blocks, seed=SEED, stopping=StoppingRule(stopping),
     )  # fmt: skip
     states = tuple(ArmState(name, name, "", "") for name in ("before", "after"))
-    head = RecordHead(
-        "0", "validation", "observed", "complete", 0.0, study, "", states, (), (measure_named("elapsed", "s"),), {}, "",
-    )  # fmt: skip
+    told = (measure_named("elapsed", "s"),)
+    head = RecordHead("0", "validation", Origin.OBSERVED, State.COMPLETE, 0.0, study, "", states, (), told, (), "")
     return Record(head, trials)
 
 

@@ -7,16 +7,20 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from bystander.design import (
+    ORDERS,
     PLACEBO,
     Arm,
     ArmState,
+    Command,
+    MachineFacts,
+    PlannedBlock,
     Record,
     RecordHead,
     Status,
     Study,
+    TrialPlace,
     Trials,
     Workload,
-    block_order,
     measure_named,
 )
 
@@ -58,7 +62,7 @@ def made_record(
             for block, value in enumerate(values):
                 bad = block in (failed or {}).get((workload, arm), ())
                 cut = bad and status is Status.CUT
-                order = block_order(1, workload, block, len(arms)).index(a) if paired else -1
+                order = ORDERS["permutation"](1, workload, block, arms).index(a) if paired else -1
                 others = [more[name][workload][arm][block] for name in names[1:]] if more else []
                 rows.append(
                     (w, a, block if paired else -1, order, int(status) if bad else 0, limit_s if cut else np.nan,
@@ -73,7 +77,7 @@ def made_record(
     study = Study(
         name="made up",
         arms=tuple(Arm(name, placebo=name == PLACEBO) for name in arms),
-        workloads=tuple(Workload(name, name, "run", limit_s=limit_s, answer=answer_rule) for name in readings),
+        workloads=tuple(Workload(name, name, Command("run"), limit_s=limit_s, answer=answer_rule) for name in readings),
         margin=margin,
         risk=risk,
         blocks=max(len(v) for by_arm in readings.values() for v in by_arm.values()),
@@ -85,9 +89,15 @@ def made_record(
         started_wall_s=1e9, study=study, study_folder="/made/up",
         arms=tuple(ArmState(name, f"key-{name}", "/made/up", f"folder {name}") for name in arms),
         workload_keys=tuple(readings), measures=tuple(measure_named(name, "s") for name in names),
-        machine={"host": "gull", "cores": 2}, version="0",
+        machines=(MachineFacts(host="gull", cores=2),), version="0",
     )  # fmt: skip
     return Record(head, trials)
+
+
+def placed(workload: int, block: int, arm: int, order: int, last: bool = False) -> TrialPlace:
+    """Return the place of a trial in a block; `last` says that the block is whole with it."""
+    arms = tuple(range(order + 1 if last else order + 2))
+    return TrialPlace(PlannedBlock(workload, block, arms), arm, order)
 
 
 def noisy(count: int, centre: float, spread: float = 0.02, seed: int = 0) -> list[float]:

@@ -24,9 +24,14 @@ from bystander.demo import FILES
 from bystander.design import (
     IN_MEMORY,
     MARKS_COST,
+    TIMELINE,
     UNMARKED,
+    Evidence,
     Gate,
     Given,
+    MachineFacts,
+    MachineState,
+    Provenance,
     Record,
     Status,
     Stretch,
@@ -133,7 +138,7 @@ def records() -> dict[str, Record]:
     looks = with_study(made_record(many), stopping="looks", blocks=40)
     weights = tuple(replace(w, weight=float(k)) for k, w in enumerate(fixed.head.study.workloads))
     return {
-        "demo": replace(demo, head=replace(demo.head, provenance="imported")),
+        "demo": replace(demo, head=replace(demo.head, provenance=Provenance.IMPORTED)),
         "fixed": fixed,
         "weighted": with_study(fixed, workloads=weights, gate=Gate(("slower", "more"), ("elapsed", "peak_memory"))),
         "failed": suite(2, failed=failed),
@@ -205,7 +210,8 @@ def telling(dear: float, labels: float, memory: float, start: str, apart: float 
         for row in range(len(made.trials)) if row % 3
     }  # fmt: skip
     head = replace(made.head, measures=measures, study=replace(made.head.study, workloads=workloads))
-    return replace(made, head=head, told=told)
+    evidence = {row: (Evidence(TIMELINE, 1, summary),) for row, summary in told.items()}
+    return replace(made, head=head, evidence=evidence)
 
 
 def decided(record: Record) -> dict[str, Any]:
@@ -492,7 +498,7 @@ def studies() -> dict[str, Any]:
         edges.append(
             [
                 one,
-                made.comparisons,
+                made.planned_rows,
                 made.tests,
                 made.stops_early,
                 [workload_key(w) for w in made.workloads],
@@ -504,6 +510,7 @@ def studies() -> dict[str, Any]:
     facts = {"host": "gull", "processor": "Tern", "cores": 4, "memory_bytes": 2**33, "memory_free_bytes": 2**27, "load": 3.3,
              "virtual": True, "governor": "powersave", "system": "Lantern", "cores_allowed": 2, "disk_bytes": 2**40,
              "disk_free_bytes": 2**30, "on_mains": False, "pressure": "some avg10=30.00 avg60=1"}  # fmt: skip
+    states = [MachineState.of(state) for state in STATES]
     return {
         "study": plain(study), "keys": keys, "arm keys": [arm_key(arm, "tree", "3.11") for arm in study.arms],
         "outcomes": [[one.took_s, one.timer_share] for one in (
@@ -514,21 +521,21 @@ def studies() -> dict[str, Any]:
         )],
         "statuses": [[status.text, int(status)] for status in Status],
         "edges": edges, "problems": problems, "told": study.conditions_text,
-        "orders": [block_order(7, key, block, 3) for key in keys for block in range(6)],
+        "orders": [block_order(7, key, block, ("a", "b", "c")) for key in keys for block in range(6)],
         "conditions": [block_conditions(7, keys[0], block, ("hash seed", "environment size", "folder depth"))
                        for block in range(6)],
-        "rounds": [[one.workload, one.number, one.order] for one in plan_rounds(3, keys, 3, 3)],
-        "machine": [[machine_title(one), *machine_sentences(one)] for one in (
+        "rounds": [[one.workload, one.number, one.order] for one in plan_rounds(3, keys, ("a", "b", "c"), 3)],
+        "machine": [[machine_title(one), *machine_sentences(one)] for one in map(MachineFacts.of, (
             facts, {}, {"host": "gull", "cores": 1, "load": 0.5}, {"cores": 8, "load": 4.0, "on_mains": True},
             {"cores": 2, "load": 1.0, "memory_bytes": 2**34, "memory_free_bytes": 2**33, "governor": "performance"},
             {"cores": 2, "load": 2.0, "disk_bytes": 100, "disk_free_bytes": 4}, {"cores": 2, "load": 9.0, "frequency_hz": 2e9},
-        )],
-        "states": [[asdict(one) for one in stretches(STATES)], state_changes(stretches(STATES)),
+        ))],
+        "states": [[asdict(one) for one in stretches(states)], state_changes(stretches(states)),
                    [state_changes([Stretch(2 * i, 2 * i + 1, 0.9 if i % 2 and i < 2 * k else 0.01, 0.0, 0.0, 3e9, 0.0, True)
                                    for i in range(16)]) for k in range(7)],
                    [state_changes([Stretch(i, i, 0.0, 0.5 if i == k else 0.0, 0.0, 3e9, float(i == k), i != k) for i in range(8)])
                     for k in (0, 3, 7)],
-                   [asdict(one) for one in stretches([STATES[0], {**STATES[0], "first_block": 0, "last_block": 0}])]],
+                   [asdict(one) for one in stretches([states[0], replace(states[0], first_block=0, last_block=0)])]],
     }  # fmt: skip
 
 

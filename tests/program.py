@@ -21,9 +21,10 @@ from contextlib import suppress
 from pathlib import Path
 
 LOADED = (
-    "bystander.cli", "bystander.flow.observe", "bystander.flow.check", "bystander.flow.decide", "bystander.flow.report",
-    "bystander.flow.records", "bystander.archive.writer", "bystander.archive.care", "bystander.cli.checked",
-    "bystander.cli.tables", "bystander.cli.live", "bystander.report.page", "pandas",
+    "bystander.cli", "bystander.flow.commands.observe", "bystander.flow.commands.check",
+    "bystander.flow.commands.decide", "bystander.flow.commands.report", "bystander.flow.commands.records",
+    "bystander.archive.writer", "bystander.archive.care", "bystander.cli.shown.checked", "bystander.cli.shown.tables",
+    "bystander.cli.shown.live", "bystander.report.page", "pandas",
 )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bystander.design import AnswerRule
-from bystander.flow.answers import canonical, within_tolerance
+from bystander.flow.trials.answers import canonical, within_tolerance
 
 STUDY = """
 blocks = 6

@@ -10,13 +10,14 @@ from uuid import uuid4
 
 import numpy as np
 import pytest
-from builders import made_record, noisy
+from builders import made_record, noisy, placed
 
 from bystander.archive import Archive
-from bystander.archive.care import compact, mend
-from bystander.archive.place import refuse_network
-from bystander.archive.schema import MIGRATIONS
-from bystander.archive.versions import SCHEMA
+from bystander.archive.care import compact
+from bystander.archive.file.place import refuse_network
+from bystander.archive.file.versions import SCHEMA
+from bystander.archive.mend import mend
+from bystander.archive.tables.steps import STEPS
 from bystander.design import OBSERVED, Record, Status, TrialOutcome
 from bystander.errors import ArchiveError, UnknownRecordError
 from bystander.exchange import record_arrays, verdicts_json
@@ -37,9 +38,9 @@ def test_trials_come_back_as_they_were_written(tmp_path: Path) -> None:
     path = tmp_path / "a.sqlite"
     with Archive(path, create=True) as archive:
         writer, name = begun(archive)  # type: ignore[misc]
-        writer.trial(0, 0, 1, 0, outcome(0.5), 9.0, last=False)
-        writer.trial(0, 0, 0, 1, outcome(9.0, Status.CUT), 9.0, last=True)
-        writer.trial(0, 1, 0, 0, outcome(0.25), 9.0, last=False)
+        writer.trial(placed(0, 0, 1, 0, last=False), outcome(0.5), 9.0)
+        writer.trial(placed(0, 0, 0, 1, last=True), outcome(9.0, Status.CUT), 9.0)
+        writer.trial(placed(0, 1, 0, 0, last=False), outcome(0.25), 9.0)
     with Archive(path) as archive:
         whole, everything = archive.load(name), archive.load(name, halves=True)
 
@@ -133,7 +134,7 @@ def test_an_import_that_breaks_leaves_nothing(tmp_path: Path) -> None:
 
 def test_the_schema_known_to_readers_is_the_newest() -> None:
     """The number that is known without loading the schema is that of the last migration."""
-    assert len(MIGRATIONS) == SCHEMA
+    assert list(STEPS) == list(range(2, SCHEMA + 1))
 
 
 def filled(path: Path, records: int = 2, blocks: int = 300) -> None:
@@ -144,7 +145,7 @@ def filled(path: Path, records: int = 2, blocks: int = 300) -> None:
             with archive.atomic():
                 for block in range(blocks):
                     for arm in range(2):
-                        writer.trial(0, block, arm, arm, outcome(0.5), 9.0, last=arm == 1)
+                        writer.trial(placed(0, block, arm, arm, last=arm == 1), outcome(0.5), 9.0)
                 writer.finish("complete")
 
 
@@ -156,15 +157,15 @@ def test_records_are_removed_whole_and_their_room_is_given_back(tmp_path: Path) 
         readings = archive.record_bytes()
         archive.remove(archive.head("made-up-1"))
     with sqlite3.connect(path) as connection:
-        owned = [t for t in ("arm", "workload", "measure", "machine", "block") if t]
+        owned = [t for t in ("arm", "workload", "measure", "machine", "run", "block") if t]
         left = [connection.execute(f"SELECT DISTINCT record_id FROM {table}").fetchall() for table in owned]
         counts = [connection.execute(f"SELECT COUNT(*) FROM {t}").fetchone()[0] for t in ("trial", "attempt", "block")]
     before, after = compact(path)
     with Archive(path) as archive:
         kept = archive.load()
 
-    assert readings == {"made-up-1": 600 * 8 * len(OBSERVED), "made-up-2": 600 * 8 * len(OBSERVED)}
-    assert left == [[(2,)]] * 5
+    assert readings == {"made-up-1": (600 * 8 * len(OBSERVED), 0), "made-up-2": (600 * 8 * len(OBSERVED), 0)}
+    assert left == [[(2,)]] * 6
     assert counts == [600, 300, 300]
     assert after < before
     assert len(kept.trials) == 600

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from conftest import Run
 
-from bystander.design import Arm, ArmState, Study, Workload
+from bystander.design import Arm, ArmState, Command, Study, Workload
 from bystander.errors import ArmError
 from bystander.field import ArmMaker, Git, StudyFolder, folder_state
 
@@ -40,7 +40,7 @@ def repository(tmp_path: Path, git: GitRun) -> Path:
 
 
 def made(folder: Path, *arms: Arm) -> list[ArmState]:
-    study = Study("s", arms, (Workload("w", "w", "true"),))
+    study = Study("s", arms, (Workload("w", "w", Command("true")),))
     maker = ArmMaker(StudyFolder(folder), os.environ)
     return [maker.make(study, arm) for arm in arms]
 
@@ -57,7 +57,7 @@ def test_revision_and_working_tree_are_laid_out_side_by_side(repository: Path) -
     assert not (new / ".bystander").exists()
     assert os.access(old / "run.sh", os.X_OK)
     assert len(before.folder) == len(after.folder)
-    assert before.facts["subject"] == "first state"
+    assert before.facts.subject == "first state"
 
 
 def test_the_users_checkout_is_not_touched(repository: Path, git: GitRun) -> None:
@@ -135,11 +135,11 @@ def test_a_failing_build_shows_its_last_lines_and_is_tried_again(repository: Pat
 def test_several_processes_make_an_arm_once(repository: Path) -> None:
     """Four processes at once: one builds, all find it ready."""
     script = (
-        "import os\nfrom pathlib import Path\nfrom bystander.design import Arm, Study, Workload\n"
+        "import os\nfrom pathlib import Path\nfrom bystander.design import Arm, Command, Study, Workload\n"
         "from bystander.field import ArmMaker, StudyFolder\n"
         "arm = Arm('after', build=(\"sh -c 'sleep 0.2; echo x >> stamps'\",))\n"
         f"maker = ArmMaker(StudyFolder(Path({str(repository)!r})), os.environ)\n"
-        "print(maker.make(Study('s', (arm,), (Workload('w', 'w', 'true'),)), arm).folder)\n"
+        "print(maker.make(Study('s', (arm,), (Workload('w', 'w', Command('true')),)), arm).folder)\n"
     )
     started = [subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True) for _ in range(4)]
     folders = {process.communicate(timeout=60)[0].strip() for process in started}
@@ -159,7 +159,7 @@ def test_other_folders_are_used_where_they_lie(tmp_path: Path) -> None:
     time.sleep(0.01)
 
     assert state.folder == str((tmp_path / "old").resolve())
-    assert folder_state(tmp_path / "old").digest != state.facts["digest"]
+    assert folder_state(tmp_path / "old").digest != state.facts.digest
 
 
 def test_git_says_what_is_wrong(repository: Path, tmp_path_factory: pytest.TempPathFactory) -> None:

@@ -11,6 +11,7 @@ import pytest
 from conftest import Run
 
 from bystander.archive import Archive
+from bystander.design import TimedCallable
 from bystander.field.inside import callable_harness as harness
 from bystander.stats import median, warm_from
 
@@ -88,11 +89,11 @@ def test_a_call_is_timed_and_all_samples_are_kept(run: Run, office: Path) -> Non
     row = observed(run, office, 'call = "office:spin"\nanswer = "result"\n')
     with Archive(office / ".bystander" / "archive.sqlite") as archive:
         record = archive.load()
-    timed = record.head.study.workloads[0].timed
+    timed = record.head.study.workloads[0].what
     samples = record.samples[0, "elapsed"]
     reading = record.trials.readings[0, [m.name for m in record.head.measures].index("elapsed")]
 
-    assert timed is not None
+    assert isinstance(timed, TimedCallable)
     assert timed.iterations >= 20
     assert 1e-6 < row["reference"]["median"] < 1e-4
     assert 6 <= row["blocks"] <= 8

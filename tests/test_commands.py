@@ -17,7 +17,7 @@ from conftest import PROGRAM, Run, Running
 
 import bystander
 from bystander.demo import FILES
-from bystander.flow.demo import lay_out
+from bystander.flow.commands.demo import lay_out
 
 ROOT = Path(__file__).parents[1]
 SCHEMA = json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))

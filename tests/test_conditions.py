@@ -14,9 +14,9 @@ import pytest
 from conftest import Run
 
 from bystander.archive import Archive
-from bystander.archive.care import mend
-from bystander.archive.versions import SCHEMA
-from bystander.design import DEPTHS, VARIED, block_conditions, workload_key
+from bystander.archive.file.versions import SCHEMA
+from bystander.archive.mend import mend
+from bystander.design import DEPTHS, TIMELINE, Condition, block_conditions, workload_key
 from bystander.verdicts import decide
 
 OLD = Path(__file__).parent / "data" / "archives" / "schema-1.sqlite"
@@ -43,10 +43,10 @@ SEE = "cd /proc/self; set -- $1 $OLDPWD $(nice) $(grep Cpus_allowed_list status)
 
 def test_conditions_are_drawn_by_the_seed_within_their_ranges() -> None:
     """All values come up, another seed draws others, and what is not varied is not drawn."""
-    drawn = [block_conditions(1, "w", block, VARIED) for block in range(400)]
-    other = [block_conditions(2, "w", block, VARIED) for block in range(400)]
+    drawn = [block_conditions(1, "w", block, tuple(Condition)) for block in range(400)]
+    other = [block_conditions(2, "w", block, tuple(Condition)) for block in range(400)]
 
-    assert drawn == [block_conditions(1, "w", block, VARIED) for block in range(400)]
+    assert drawn == [block_conditions(1, "w", block, tuple(Condition)) for block in range(400)]
     assert drawn != other
     assert {one["folder depth"] for one in drawn} == set(range(DEPTHS))
     assert len({one["hash seed"] for one in drawn}) == 400
@@ -73,7 +73,7 @@ def test_every_trial_runs_under_the_conditions_of_its_block(run: Run, git: Calla
         kept = [json.loads(row[0]) for row in connection.execute("SELECT conditions FROM attempt ORDER BY id")]
     key = workload_key(head.study.workloads[0])
 
-    assert kept == [block_conditions(4, key, block, VARIED) for block in range(8)]
+    assert kept == [block_conditions(4, key, block, tuple(Condition)) for block in range(8)]
     assert len(seen) == 16
     for conditions, pair in zip(kept, zip(seen[::2], seen[1::2], strict=True), strict=True):
         for one in pair:
@@ -154,11 +154,11 @@ def test_an_archive_of_the_second_schema_is_brought_up_to_date(tmp_path: Path) -
     shutil.copy(OLD.with_name("schema-2.sqlite"), path)
     with Archive(path) as archive:
         row = decide(archive.load()).primary[0]
-        assert archive.timelines(None, 0, 0) == {}
+        assert archive.evidence(None, TIMELINE, 0, 0) == {}
     with closing(sqlite3.connect(path)) as connection:
         assert connection.execute("SELECT MAX(number) FROM migration").fetchone() == (SCHEMA,)
         assert connection.execute("SELECT COUNT(*) FROM attempt WHERE conditions IS NOT NULL").fetchone() == (3,)
-        assert connection.execute("SELECT COUNT(*) FROM timeline").fetchone() == (0,)
+        assert connection.execute("SELECT COUNT(*) FROM evidence").fetchone() == (0,)
 
     assert (row.workload, row.blocks, row.estimate) == ("say", 3, pytest.approx(1.0969942690238113, rel=1e-12))
 

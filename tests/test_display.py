@@ -10,13 +10,11 @@ import pytest
 from builders import made_record, noisy
 from rich.console import Console
 
-from bystander.cli import tables
-from bystander.cli.console import STYLES
-from bystander.cli.live import Display
+from bystander.cli.shown import tables
+from bystander.cli.shown.console import STYLES
+from bystander.cli.shown.live import Display
 from bystander.design import Status, TrialOutcome
-from bystander.flow.observer import Progress
-from bystander.flow.pace import Pace
-from bystander.flow.rehearsal import Tried
+from bystander.foresight import Pace, Progress, Tried
 from bystander.verdicts import Decision, decide
 
 
@@ -203,11 +201,11 @@ def test_time_left_and_precision_are_estimated_from_blocks_so_far() -> None:
     study = replace(made_record({"w": {"before": [1.0] * 20, "after": [1.0] * 20}}).head.study, blocks=40)
     tried = (Tried(0, 0, outcome(1.0)), Tried(0, 1, outcome(1.0)))
     pace = Pace(study, tried)
-    from bystander.design import PlannedBlock
+    from bystander.design import BlockRun
 
     for block in range(8):
         before, after = 1.0 + 0.01 * (block % 4), 1.1 + 0.013 * ((block * 3) % 5)
-        progress = pace.add(PlannedBlock(0, block, (0, 1)), {0: outcome(before), 1: outcome(after)}, 2.1)
+        progress = pace.add(BlockRun(0, block, 0, 0, {}, {0: outcome(before), 1: outcome(after)}, 2.1))
 
     assert progress.left_s == pytest.approx(32 * 2.1, rel=0.2)
     assert progress.done == 8

@@ -13,7 +13,7 @@ from scipy import stats as authority
 from bystander.report import page
 from bystander.stats import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.verdicts import decide
-from bystander.verdicts.distribution import _tail_note
+from bystander.verdicts.decided.distribution import _tail_note
 
 
 def test_the_trials_needed_are_the_published_ones() -> None:

@@ -9,7 +9,7 @@ import pytest
 import typer.main
 
 from bystander.cli.app import app
-from bystander.design import ANSWER_KEYS, ARM_KEYS, MEASURES, STUDY_KEYS, WORKLOAD_KEYS
+from bystander.design import ANSWER_KEYS, ARM_KEYS, GATE_KEYS, MEASURES, STUDY_KEYS, workload_keys
 
 ROOT = Path(__file__).parents[1]
 COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
@@ -45,7 +45,8 @@ def test_every_command_and_option_is_documented(name: str, command: object) -> N
 
 def test_every_study_key_and_measure_is_documented() -> None:
     """Each key has a row of its own in the page about the study."""
-    for key in (*STUDY_KEYS, *ARM_KEYS, *WORKLOAD_KEYS, *(f"answer.{key}" for key in ANSWER_KEYS)):
+    inner = [*(f"answer.{key}" for key in ANSWER_KEYS), *(f"gate.{key}" for key in GATE_KEYS)]
+    for key in (*STUDY_KEYS, *ARM_KEYS, *workload_keys(), *inner):
         assert re.search(rf"^\|[^|]*`{key}`[^|]*\|", STUDY, re.M), key
     for measure in MEASURES.values():
         if measure.better:
@@ -54,7 +55,7 @@ def test_every_study_key_and_measure_is_documented() -> None:
 
 def test_every_note_is_documented() -> None:
     """Each code that the source gives to a note stands in the page about verdicts."""
-    source = "".join(p.read_text(encoding="utf-8") for p in (ROOT / "src" / "bystander" / "verdicts").glob("*.py"))
+    source = "".join(p.read_text(encoding="utf-8") for p in (ROOT / "src" / "bystander" / "verdicts").rglob("*.py"))
     codes = set(re.findall(r'(?:Note\(|,)\s*"([a-z]+(?:-[a-z]+)+)",', source))
     codes -= {"record-note", "other-answer", "other-work"}
 

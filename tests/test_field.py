@@ -8,11 +8,12 @@ from pathlib import Path
 
 import pytest
 
-from bystander.design import Arm, Workload
+from bystander.design import Arm, Command, InterpreterFacts, MachineFacts, Workload
 from bystander.errors import MachineBusyError, StudyError
 from bystander.field import (
     STANDARD_VARIABLES,
     MachineLock,
+    Site,
     interpreter_facts,
     machine_facts,
     machine_state,
@@ -21,6 +22,11 @@ from bystander.field import (
 )
 
 ENVIRONMENT = {"PATH": "/usr/bin:/bin"}
+
+
+def site(folder: Path) -> Site:
+    """Return an arm that lies in a folder."""
+    return Site(Arm("a"), str(folder), ENVIRONMENT)
 
 
 def test_the_environment_is_a_stated_list() -> None:
@@ -48,10 +54,10 @@ def test_one_observation_at_a_time(tmp_path: Path) -> None:
 
 def test_commands_are_split_before_they_are_filled(tmp_path: Path) -> None:
     """A value with spaces and quotes stays one word; the shell gets it quoted."""
-    workload = Workload("w", "w", "echo {what} 'a b'", settings={"what": "x 'y"})
-    split = ready_command(workload, Arm("a"), str(tmp_path), ENVIRONMENT)
-    shell = ready_command(Workload("w", "w", "echo {what} | cat", shell=True, settings={"what": "x 'y"}), Arm("a"),
-                          str(tmp_path), ENVIRONMENT)  # fmt: skip
+    workload = Workload("w", "w", Command("echo {what} 'a b'"), settings={"what": "x 'y"})
+    split = ready_command(workload, site(tmp_path))
+    piped = Workload("w", "w", Command("echo {what} | cat", shell=True), settings={"what": "x 'y"})
+    shell = ready_command(piped, site(tmp_path))
 
     assert split.argv == ("echo", "x 'y", "a b")
     assert Path(split.path).name == "echo"
@@ -64,12 +70,12 @@ def test_programs_are_found_under_the_arm(tmp_path: Path) -> None:
     program = tmp_path / "run.sh"
     program.write_text("#!/bin/sh\n", encoding="utf-8")
     with pytest.raises(StudyError, match=r'no program "\./run\.sh" under arm a'):
-        ready_command(Workload("w", "w", "./run.sh"), Arm("a"), str(tmp_path), ENVIRONMENT)
+        ready_command(Workload("w", "w", Command("./run.sh")), site(tmp_path))
     program.chmod(0o755)
 
-    assert ready_command(Workload("w", "w", "./run.sh"), Arm("a"), str(tmp_path), ENVIRONMENT).path == str(program)
+    assert ready_command(Workload("w", "w", Command("./run.sh")), site(tmp_path)).path == str(program)
     with pytest.raises(StudyError, match="looked in /usr/bin:/bin"):
-        ready_command(Workload("w", "w", "no-such"), Arm("a"), str(tmp_path), ENVIRONMENT)
+        ready_command(Workload("w", "w", Command("no-such")), site(tmp_path))
 
 
 def test_the_interpreter_that_really_runs_is_told(tmp_path: Path) -> None:
@@ -79,23 +85,23 @@ def test_the_interpreter_that_really_runs_is_told(tmp_path: Path) -> None:
     shim.chmod(0o755)
     facts = interpreter_facts(str(shim), ENVIRONMENT, str(tmp_path))
 
-    assert facts["program"] == sys.executable
-    assert facts["through_script"] == "yes"
-    assert facts["version"].startswith("CPython 3.")
-    assert interpreter_facts("/bin/sh", ENVIRONMENT, "/") == {}
+    assert facts.program == sys.executable
+    assert facts.through_script == "yes"
+    assert facts.version.startswith("CPython 3.")
+    assert interpreter_facts("/bin/sh", ENVIRONMENT, "/") == InterpreterFacts()
     broken = tmp_path / "python"
     broken.write_text("#!/bin/sh\nexit 1\n", encoding="utf-8")
     broken.chmod(0o755)
-    assert interpreter_facts(str(broken), ENVIRONMENT, "/") == {}
+    assert interpreter_facts(str(broken), ENVIRONMENT, "/") == InterpreterFacts()
 
 
 def test_the_machine_is_described_with_what_can_be_read() -> None:
     """Cores and memory are there on Linux; nothing is None."""
     facts = machine_facts()
 
-    assert facts["cores"] == os.cpu_count()
-    assert facts["memory_bytes"] > 2**28
-    assert None not in facts.values()
+    assert facts.cores == os.cpu_count()
+    assert (facts.memory_bytes or 0) > 2**28
+    assert MachineFacts.of(facts.known) == facts
 
 
 KERNEL = {
@@ -131,7 +137,7 @@ def test_the_state_of_a_machine_is_read_from_the_kernels_files(tmp_path: Path) -
     ticks = os.sysconf("SC_CLK_TCK")
     state = machine_state(kernel(tmp_path), lambda: 12.5)
 
-    assert state == {
+    assert state.known == {
         "monotonic_s": 12.5, "stalled_s": 2.5, "disk_stalled_s": 0.125, "memory_free_bytes": 3000 * 1024,
         "frequency_hz": 2.5e9, "heat_slowdowns": 9, "on_mains": False, "stolen_s": 80 / ticks,
         "processors_s": 693 / ticks,
@@ -142,7 +148,7 @@ def test_facts_of_a_machine_are_read_from_the_kernels_files(tmp_path: Path) -> N
     """The first processor's name, its memory, whether it is virtual, and the boot."""
     facts = machine_facts(kernel(tmp_path), lambda: 1.0)
 
-    assert {name: facts[name] for name in (
+    assert {name: facts.known[name] for name in (
         "processor", "memory_bytes", "memory_free_bytes", "virtual", "governor", "boot_id", "on_mains",
         "heat_slowdowns", "frequency_hz", "cores",
     )} == {
@@ -150,9 +156,9 @@ def test_facts_of_a_machine_are_read_from_the_kernels_files(tmp_path: Path) -> N
         "governor": "performance", "boot_id": "aaaa-bbbb", "on_mains": False, "heat_slowdowns": 9,
         "frequency_hz": 2.5e9, "cores": os.cpu_count(),
     }  # fmt: skip
-    assert facts["pressure"].startswith("some avg10=1.00")
-    assert facts["cores_allowed"] == len(os.sched_getaffinity(0))
-    assert 0 < facts["disk_free_bytes"] <= facts["disk_bytes"]
+    assert str(facts.pressure).startswith("some avg10=1.00")
+    assert facts.cores_allowed == len(os.sched_getaffinity(0))
+    assert 0 < (facts.disk_free_bytes or 0) <= (facts.disk_bytes or 0)
 
 
 def test_what_cannot_be_read_is_left_out(tmp_path: Path) -> None:
@@ -166,8 +172,8 @@ def test_what_cannot_be_read_is_left_out(tmp_path: Path) -> None:
                                  sys__class__power_supply__AC__online="1\n"), lambda: 0.0)  # fmt: skip
     plain = machine_facts(kernel(tmp_path / "plain", proc__cpuinfo="flags : fpu\n"), lambda: 0.0)
 
-    assert empty == {"monotonic_s": 0.0}
-    assert set(odd) == {"monotonic_s", "disk_stalled_s", "frequency_hz", "heat_slowdowns"}
-    assert other["on_mains"] is True
-    assert "stolen_s" not in other
-    assert "virtual" not in plain
+    assert empty.known == {"monotonic_s": 0.0}
+    assert set(odd.known) == {"monotonic_s", "disk_stalled_s", "frequency_hz", "heat_slowdowns"}
+    assert other.on_mains is True
+    assert other.stolen_s is None
+    assert plain.virtual is None

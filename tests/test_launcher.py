@@ -17,7 +17,7 @@ import pytest
 from bystander.design import Status, TrialOutcome
 from bystander.errors import LauncherError
 from bystander.field import Launcher, ReadyCommand, trial_environment
-from bystander.field.launcher import _readings as readings_of
+from bystander.field.trials.launcher import _readings as readings_of
 
 PYTHON = sys.executable
 

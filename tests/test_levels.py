@@ -10,11 +10,9 @@ import numpy as np
 import pytest
 from conftest import Run
 
-from bystander.design import Arm, Callable, Status, Study, TrialOutcome, Workload
-from bystander.flow.levels import record_levels
-from bystander.flow.rehearsal import Tried
-from bystander.flow.repetition import long_trials, repetition_advice
-from bystander.flow.trial_blocks import TrialBlock
+from bystander.design import Arm, Command, Status, Study, TimedCallable, TrialOutcome, Workload
+from bystander.flow.commands.levels import record_levels
+from bystander.foresight import TrialBlock, Tried, long_trials, repetition_advice
 from bystander.stats import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 
 
@@ -58,8 +56,8 @@ def blocks(within: float, between: float, count: int = 8) -> list[TrialBlock]:
 
 def test_it_is_said_where_it_saves_a_third_of_the_time() -> None:
     """Processes that differ by more than their samples; not where the samples are what scatters, or blocks are few."""
-    timed = Callable("m:f", samples=30, iterations=1)
-    study = Study("s", (Arm("before"), Arm("after")), (Workload("w", "w", "", timed=timed),), blocks=20)
+    timed = TimedCallable("m:f", samples=30, iterations=1)
+    study = Study("s", (Arm("before"), Arm("after")), (Workload("w", "w", timed),), blocks=20)
     said = repetition_advice(study, blocks(0.02, 0.05))
 
     assert len(said) == 1
@@ -111,7 +109,7 @@ def test_levels_of_a_record_and_its_like_are_shown(run: Run, tmp_path: Path) -> 
 
 def test_long_trials_are_advised_to_be_shorter() -> None:
     """Commands of many seconds only, and only where arms are compared."""
-    workloads = (Workload("long", "long", "x"), Workload("short", "short", "x"))
+    workloads = (Workload("long", "long", Command("x")), Workload("short", "short", Command("x")))
     study = Study("s", (Arm("a"), Arm("b")), workloads)
     tried = [
         Tried(w, a, TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": seconds}))

@@ -22,11 +22,12 @@ from scipy.optimize import brentq
 from scipy.stats import norm
 
 from bystander.archive import Archive
-from bystander.design import Arm, Record, Status, Study, TrialOutcome, Workload
+from bystander.design import Arm, Command, MachineFacts, Record, Status, Study, TrialOutcome, Workload
 from bystander.exchange import read_record_json, record_json, verdicts_json
 from bystander.field import ReadyCommand, StudyFolder
-from bystander.flow.observe import Surroundings, observe, resume
+from bystander.flow.commands.observe import World, observe, resume
 from bystander.flow.observer import Silent
+from bystander.flow.trials.blocks import Clocks
 from bystander.report.markdown import markdown
 from bystander.report.page import page
 from bystander.stats import Looks, blocks_to_show, examine, fixed_look, planned_looks, walsh_contrasts
@@ -250,7 +251,7 @@ ARMS = (
     Arm("after", in_place=True, command={name: f"/bin/true {name} after" for name in WORKLOADS}),
 )
 STUDY = Study(
-    "looks", ARMS, tuple(Workload(name, name, f"/bin/true {name}") for name in WORKLOADS), blocks=40, seed=4,
+    "looks", ARMS, tuple(Workload(name, name, Command(f"/bin/true {name}")) for name in WORKLOADS), blocks=40, seed=4,
     stopping="looks",
 )  # fmt: skip
 
@@ -284,12 +285,12 @@ def ran(folder: Path, sessions: Sequence[int], study: Study = STUDY) -> tuple[Re
         def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
             told.append((blocks, list(decided), live))
 
-    def world(trials: int) -> Surroundings:
+    def world(trials: int) -> World:
         @contextmanager
         def launch(_lock: int, _interrupts: int) -> Iterator[Office]:
             yield Office(folder / "output", trials)
 
-        return Surroundings(launch, lambda: 0.0, lambda: {"host": "gull", "boot_id": "first"})
+        return World(launch, Clocks(offset=lambda: 0.0), lambda: MachineFacts(host="gull", boot_id="first"))
 
     archive = folder / "a.sqlite"
     done = observe(study, StudyFolder(folder), archive, os.environ, Listening(), world=world(sessions[0]))

@@ -14,11 +14,11 @@ from conftest import Run
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import Stretch, state_changes, stretches
-from bystander.design.machine import machine_sentences
+from bystander.design import MachineFacts, MachineState, Stretch, state_changes, stretches
+from bystander.design.records.machine import machine_sentences
 from bystander.exchange import read_record_json, record_json
 from bystander.field import machine_state
-from bystander.flow.watch import MachineWatch
+from bystander.flow.sessions.watch import MachineWatch
 from bystander.verdicts import decide
 
 CALM = Stretch(0, 0, 0.04, 0.0, 0.01, 3e9, 0.0, True)
@@ -73,24 +73,26 @@ def test_too_few_or_unreadable_stretches_tell_nothing() -> None:
     assert state_changes(unread) == []
 
 
-def states(stalled: list[float]) -> list[dict[str, object]]:
+def states(stalled: list[float]) -> list[MachineState]:
     """Return readings of counters, five seconds apart, between which programs waited for such shares."""
-    found: list[dict[str, object]] = [{"session": 1, "monotonic_s": 100.0, "stalled_s": 7.0}]
+    found = [MachineState(session=1, monotonic_s=100.0, stalled_s=7.0)]
     for i, share in enumerate(stalled):
         before = found[-1]
+        assert before.monotonic_s is not None
+        assert before.stalled_s is not None
+        stalled_s = before.stalled_s + 5 * share
         found.append(
-            {
-                "session": 1, "monotonic_s": before["monotonic_s"] + 5.0,  # type: ignore[operator]
-                "stalled_s": before["stalled_s"] + 5 * share, "first_block": i, "last_block": i,  # type: ignore[operator]
-            }
-        )  # fmt: skip
+            MachineState(
+                session=1, monotonic_s=before.monotonic_s + 5.0, stalled_s=stalled_s, first_block=i, last_block=i
+            )
+        )
     return found
 
 
 def test_counters_become_shares_within_a_session_only() -> None:
     """A share is a difference over a difference; another boot or session is no stretch."""
     read = states([0.1, 0.4])
-    other = [*read, {**read[-1], "session": 2, "monotonic_s": 3.0, "first_block": 5, "last_block": 5}]
+    other = [*read, replace(read[-1], session=2, monotonic_s=3.0, first_block=5, last_block=5)]
 
     assert [s.stalled for s in stretches(read)] == pytest.approx([0.1, 0.4])
     assert len(stretches(other)) == 2
@@ -113,23 +115,23 @@ def test_a_record_repeats_what_changed_and_carries_it_along() -> None:
 ), max_size=9))  # fmt: skip
 def test_damaged_states_tell_something_or_nothing(read: list[dict[str, object]]) -> None:
     """Whatever a file holds, there is no failure."""
-    state_changes(stretches(read))
+    state_changes(stretches([MachineState.of(state) for state in read]))
 
 
 def test_stretches_are_whole_rounds() -> None:
     """A stretch ends with a round, not within; the first reading has no blocks."""
-    kept: list[dict[str, object]] = []
+    kept: list[MachineState] = []
 
     class Keeper:
-        def machine_state(self, facts: dict[str, object]) -> None:
-            kept.append(facts)
+        def machine_state(self, state: MachineState) -> None:
+            kept.append(state)
 
-    watch = MachineWatch(dict, Keeper(), stretch_s=0.0)  # type: ignore[arg-type]
+    watch = MachineWatch(MachineState, Keeper(), stretch_s=0.0)
     for number in (0, 0, 0, 1, 1, 1, 2):
         watch.next_block(number)
     watch.close()
 
-    assert [(k.get("first_block"), k.get("last_block")) for k in kept] == [(None, None), (0, 0), (1, 1), (2, 2)]
+    assert [(k.first_block, k.last_block) for k in kept] == [(None, None), (0, 0), (1, 1), (2, 2)]
 
 
 def test_this_machine_is_read() -> None:
@@ -138,20 +140,20 @@ def test_this_machine_is_read() -> None:
     subprocess.run([sys.executable, "-c", "sum(range(10**6))"], check=True)
     after = machine_state()
 
-    assert after["monotonic_s"] > before["monotonic_s"]
-    assert after["processors_s"] >= before["processors_s"]
-    assert after.get("stalled_s", 0) >= before.get("stalled_s", 0)
+    assert (after.monotonic_s or 0) > (before.monotonic_s or 0)
+    assert (after.processors_s or 0) >= (before.processors_s or 0)
+    assert (after.stalled_s or 0) >= (before.stalled_s or 0)
 
 
 def test_the_state_before_the_start_is_told_in_plain_words() -> None:
     """Only what matters and can be read."""
-    facts = {"disk_free_bytes": 2**28, "disk_bytes": 2**40, "on_mains": False, "heat_slowdowns": 3}
+    facts = MachineFacts(disk_free_bytes=2**28, disk_bytes=2**40, on_mains=False, heat_slowdowns=3)
     told = " ".join(machine_sentences(facts))
 
     assert "Only 260 MiB of the disk is free." in told
     assert "battery" in told
     assert "slowed down for heat 3 times" in told
-    assert machine_sentences({"disk_free_bytes": 2**40, "on_mains": True, "heat_slowdowns": 0}) == []
+    assert machine_sentences(MachineFacts(disk_free_bytes=2**40, on_mains=True, heat_slowdowns=0)) == []
 
 
 def test_an_observation_keeps_the_machines_states(run: Run, study: Path) -> None:

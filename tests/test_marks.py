@@ -15,9 +15,10 @@ from builders import made_record
 from conftest import Run
 
 from bystander.archive import Archive
-from bystander.design import Status, Timeline, TrialOutcome, measure_named, told_measure
+from bystander.design import TIMELINE, Evidence, Status, Timeline, TrialOutcome, measure_named, told_measure
+from bystander.evidence import TrialFiles, content_of
 from bystander.exchange import read_marks
-from bystander.flow.told import with_told
+from bystander.flow.trials.collected import with_evidence
 from bystander.report import TrialSide, trial_svg
 from bystander.verdicts import decide
 
@@ -186,11 +187,11 @@ def test_phases_add_up(run: Run, office: Path) -> None:
     written(office, blocks=2)
     run("observe", "--quiet")
     with Archive(office / ".bystander" / "archive.sqlite") as archive:
-        record, lines = archive.load(), archive.timelines(None, 0, 1)
+        record, packets = archive.load(), archive.evidence(None, TIMELINE, 0, 1)
     names = [measure.name for measure in record.head.measures]
     row = int(np.flatnonzero((record.trials.block == 1) & (record.trials.arm == 1))[0])
     read = dict(zip(names, record.trials.readings[row].tolist(), strict=True))
-    line = lines[1]
+    line = content_of(packets[1])
     moments = np.zeros(line.length_ns // 1000 + 1, dtype=bool)  # microseconds, counted one by one
     for begin, end in zip(line.begin_ns // 1000, line.end_ns // 1000, strict=True):
         moments[begin:end] = True
@@ -287,8 +288,8 @@ def test_a_whole_record_goes_through_json_with_its_phases(run: Run, tmp_path: Pa
     whole, again = (json.loads(p.read_text(encoding="utf-8")) for p in (office / "whole.json", tmp_path / "again.json"))
     decided = json.loads(run("decide", "--json", cwd=office).stdout)
 
-    assert whole["told"]
-    assert sorted(map(json.dumps, whole["told"])) == sorted(map(json.dumps, again["told"]))
+    assert whole["evidence"]
+    assert sorted(map(json.dumps, whole["evidence"])) == sorted(map(json.dumps, again["evidence"]))
     assert (office / "a.svg").read_bytes() == (office / "b.svg").read_bytes()
     assert "chart/" in str(decided["trials_to_see"])
     assert any(
@@ -298,17 +299,24 @@ def test_a_whole_record_goes_through_json_with_its_phases(run: Run, tmp_path: Pa
         for note in row["notes"]
     )
     wrong = json.loads(json.dumps(whole))
-    for change in ({"trial": 10**9}, {"labels": {"draw": {"a": "soon"}}}, {"problems": 3}):
+    for change in (
+        {"trial": 10**9}, {"summary": {"labels": {"draw": {"a": "soon"}}}}, {"summary": {"problems": 3}},
+        {"kind": "tides"}, {"version": "new"}, {"run": 4},
+    ):  # fmt: skip
+        one = {**wrong["evidence"][0], **change}
+        if "run" in change:
+            one = {**{key: value for key, value in one.items() if key != "trial"}, "workload": 0, "arm": 0}
         (tmp_path / "wrong.json").write_text(
-            json.dumps({**wrong, "uuid": "w", "told": [{**wrong["told"][0], **change}]}), encoding="utf-8"
+            json.dumps({**wrong, "uuid": "w", "evidence": [one]}), encoding="utf-8"
         )
         assert "damaged" in run("records", "import", "wrong.json", "--archive", "third.sqlite", code=2).stderr
     for key, value in (("around", 99), ("names", []), ("end_ns", -5)):
         broken = json.loads(json.dumps(whole))
-        line = broken["told"][0]["phases"]
+        line = broken["evidence"][0]["content"]
         line[key] = value if key == "names" else [value] * len(line[key])
         (tmp_path / "broken.json").write_text(json.dumps({**broken, "uuid": key}), encoding="utf-8")
-        assert "damaged: told" in run("records", "import", "broken.json", "--archive", "third.sqlite", code=2).stderr
+        said = run("records", "import", "broken.json", "--archive", "third.sqlite", code=2).stderr
+        assert "damaged: timeline" in said
 
 
 def test_samples_of_a_callable_are_drawn(run: Run, tmp_path: Path) -> None:
@@ -349,8 +357,8 @@ def test_an_instance_that_stands_out_is_named() -> None:
     for factor, expected in ((3.0, True), (1.0, False)):
         record = made_record({"w": {"before": [0.1] * 8, "after": [0.1] * 8}})
         summary = {"problems": {}, "labels": {"plan": {**times, "berth 4": times["berth 4"] * factor}}}
-        told = dict.fromkeys(range(len(record.trials)), summary)
-        notes = decide(type(record)(record.head, record.trials, told=told)).primary[0].notes
+        told = dict.fromkeys(range(len(record.trials)), (Evidence(TIMELINE, 1, summary),))
+        notes = decide(type(record)(record.head, record.trials, evidence=told)).primary[0].notes
 
         assert any("Phase plan: berth 4 takes 3.1 times" in note.text for note in notes) == expected
 
@@ -364,9 +372,10 @@ def test_dear_marks_are_told(share: float, expected: bool) -> None:
     )
     measures = (measure_named("elapsed"), told_measure("marks_cost"))
     head = type(record.head)(**{**vars(record.head), "measures": measures})
-    told = {row: {"problems": {}, "labels": {}} for row in range(len(record.trials))}
+    packet = Evidence(TIMELINE, 1, {"problems": {}, "labels": {}})
+    told = dict.fromkeys(range(len(record.trials)), (packet,))
 
-    assert decide(type(record)(head, record.trials, told=told)).primary[0].has("marks-cost") == expected
+    assert decide(type(record)(head, record.trials, evidence=told)).primary[0].has("marks-cost") == expected
 
 
 def test_a_part_that_changes_without_the_whole_is_told() -> None:
@@ -404,4 +413,4 @@ def test_an_absent_file_changes_nothing(tmp_path: Path) -> None:
     """A program that tells nothing has the readings that it had."""
     outcome = TrialOutcome(Status.OK, 0, 1e9, 1.0, {"elapsed": 0.5})
 
-    assert with_told(outcome, tmp_path / "told") is outcome
+    assert with_evidence(outcome, TrialFiles(tmp_path / "output", tmp_path / "told")) is outcome

@@ -17,15 +17,24 @@ from conftest import Run
 from numpy.typing import NDArray
 
 from bystander.archive import Archive
-from bystander.design import Arm, PlannedBlock, Status, Study, TrialOutcome, Workload, workload_key
+from bystander.design import (
+    Arm,
+    BlockRun,
+    Command,
+    Comparison,
+    MachineFacts,
+    Status,
+    Study,
+    TrialOutcome,
+    Workload,
+    workload_key,
+)
 from bystander.errors import UsageError
 from bystander.field import ReadyCommand, StudyFolder
-from bystander.flow.noise import record_noise, tried_noise
-from bystander.flow.observe import Surroundings, observe
+from bystander.flow.commands.observe import World, observe
 from bystander.flow.observer import Silent
-from bystander.flow.outlook import measure_advice, outlooks
-from bystander.flow.pace import Pace
-from bystander.flow.trial_blocks import TrialBlock
+from bystander.flow.trials.blocks import Clocks
+from bystander.foresight import Pace, TrialBlock, measure_advice, outlooks, record_noise, tried_noise
 from bystander.stats import (
     Looks,
     blocks_for_shift,
@@ -35,7 +44,7 @@ from bystander.stats import (
     smallest_shown,
     walsh_contrasts,
 )
-from bystander.verdicts.pairs import block_seconds, row_trials
+from bystander.verdicts.compared.row_trials import block_seconds, row_trials
 
 ROOT = Path(__file__).parents[1]
 
@@ -126,7 +135,7 @@ def twins(
 )
 def test_the_wiser_measure_is_said_with_its_reason(spreads: tuple[float, ...], computing: float, words: str) -> None:
     """CPU time pays where others disturb and the workload computes, never where it waits; the queue may be left out."""
-    study = Study("s", (Arm("a"), Arm("b")), (Workload("w", "w", "true"),))
+    study = Study("s", (Arm("a"), Arm("b")), (Workload("w", "w", Command("true")),))
     found = outlooks(study, tried_noise(study, twins(*spreads[:2], computing, 2, *spreads[2:]), ()))
 
     assert measure_advice(study, found).startswith(words) or words in measure_advice(study, found)
@@ -142,7 +151,7 @@ def test_an_earlier_record_tells_the_noise_without_its_change(with_placebo: bool
     made = made_record({"w": times}, more={"cpu": {"w": cpu}}, failed={("w", arms[-1]): [7]})
     workload = made.head.study.workloads[0]
     made = replace(made, head=replace(made.head, workload_keys=(workload_key(workload),)))
-    other = Workload("other", "other", "sleep 1")
+    other = Workload("other", "other", Command("sleep 1"))
     study = Study("s", tuple(map(Arm, "abcd")), (other, workload), blocks=24)
     (noise,) = record_noise(study, made)
     twin = np.log(times[arms[-1]]) - np.log(times["before"])
@@ -171,7 +180,7 @@ def test_a_block_takes_as_long_as_its_trials() -> None:
     record = made_record({"w": {"before": [1.0] * 9, "after": [5.0] * 9}})
     record = replace(record, trials=replace(trials, started_s=starts))
 
-    assert block_seconds(record, row_trials(record, 1)[0]) == pytest.approx(6.0)
+    assert block_seconds(record, row_trials(record, Comparison(0, 1))[0]) == pytest.approx(6.0)
 
 
 def test_check_plans_from_an_earlier_record(run: Run, tmp_path: Path) -> None:
@@ -224,7 +233,7 @@ def test_a_table_too_wide_is_parted(run: Run, tmp_path: Path) -> None:
 def test_time_left_is_right_within_a_fifth_after_a_tenth() -> None:
     """Workloads of very different lengths, trials that scatter by a seventh, and a first guess that was far off."""
     chance = np.random.default_rng(5)
-    workloads = tuple(Workload(f"w{i}", f"w{i}", "true") for i in range(6))
+    workloads = tuple(Workload(f"w{i}", f"w{i}", Command("true")) for i in range(6))
     study = Study("s", (Arm("a"), Arm("b")), workloads, blocks=40)
     lengths = 0.05 * 2.0 ** np.arange(6)
     for _ in range(20):
@@ -232,7 +241,7 @@ def test_time_left_is_right_within_a_fifth_after_a_tenth() -> None:
         pace = Pace(study, ())
         for number in range(4):
             for w in range(6):
-                pace.add(PlannedBlock(w, number, (0, 1)), dict.fromkeys((0, 1), ended(0.1)), times[number, w])
+                pace.add(BlockRun(w, number, 0, 0, {}, dict.fromkeys((0, 1), ended(0.1)), times[number, w]))
 
         assert pace.left_s == pytest.approx(times[4:].sum(), rel=0.2)
 
@@ -275,8 +284,9 @@ def budgeted(folder: Path, budget_s: float, seconds: float) -> tuple[Study, list
     def launch(_lock: int, _interrupts: int) -> Iterator[Steady]:
         yield ran
 
-    study = Study("s", (Arm("a", in_place=True), Arm("b", in_place=True)), (Workload("w", "w", "/bin/true"),), seed=1)
-    world = Surroundings(launch, lambda: 0.0, dict)
+    arms = (Arm("a", in_place=True), Arm("b", in_place=True))
+    study = Study("s", arms, (Workload("w", "w", Command("/bin/true")),), seed=1)
+    world = World(launch, Clocks(offset=lambda: 0.0), MachineFacts)
     observe(study, StudyFolder(folder), folder / "a.sqlite", os.environ, listening, budget_s=budget_s, world=world)
     with Archive(folder / "a.sqlite") as kept:
         return kept.head().study, listening.remarks, ran

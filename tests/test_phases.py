@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import json
 from collections import Counter
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.archive.timelines import packed_timeline, unpacked_timeline
-from bystander.design import Lane, Timeline
+from bystander.design import Lane, Payload, Timeline
+from bystander.evidence import TIMELINE_KIND, content_of, packed
 from bystander.exchange import Spans, read_marks, read_spans, spans_json
 from bystander.stats import alone, covered, enclosing, outermost_of_name
 
@@ -158,12 +159,13 @@ def test_any_bytes_are_read_or_counted(data: bytes) -> None:
 def test_a_timeline_comes_back_as_it_was_kept(spans: list[tuple[int, int, int, int]]) -> None:
     """Bytes and back."""
     line = made(spans)
-    back = unpacked_timeline(packed_timeline(line))
+    packet = packed(TIMELINE_KIND, line, {})
+    back = content_of(packet)
 
     for name in line.__dataclass_fields__:
         assert np.array_equal(getattr(back, name), getattr(line, name)), name
     with pytest.raises(ValueError, match="damaged"):
-        unpacked_timeline(packed_timeline(line)[:-3])
+        content_of(replace(packet, payload=Payload(packet.payload.data[:-3], "zlib")))
 
 
 def made(spans: list[tuple[int, int, int, int]]) -> Timeline:

@@ -11,8 +11,8 @@ import pytest
 from builders import made_record, noisy
 from conftest import Run
 
-from bystander.design import Arm, Record, Study, Workload, with_placebo
-from bystander.flow.check import too_few
+from bystander.design import Arm, Command, Comparison, ComparisonPurpose, Record, Study, Workload, with_placebo
+from bystander.foresight import too_few
 from bystander.verdicts import Row, decide, placebo_sentence, study_looks
 
 
@@ -113,7 +113,7 @@ def test_a_placebo_has_spoken_before_its_workload_leaves() -> None:
 def test_too_few_blocks_for_the_placebo_are_said_before() -> None:
     """With three workloads the least p of nine blocks, 0.4 %, is above a third of 1 %; that of ten is below."""
     study = with_placebo(
-        Study("s", (Arm("before"), Arm("after")), tuple(Workload(w, w, "true") for w in "abc"), blocks=9)
+        Study("s", (Arm("before"), Arm("after")), tuple(Workload(w, w, Command("true")) for w in "abc"), blocks=9)
     )
 
     assert ["it takes 10 at least" in sentence for sentence in too_few(study)] == [True]
@@ -122,12 +122,13 @@ def test_too_few_blocks_for_the_placebo_are_said_before() -> None:
 
 def test_an_arm_is_added_once_and_last() -> None:
     """The placebo repeats the reference in all but its name."""
-    study = Study("s", (Arm("before", settings={"x": "1"}), Arm("after")), (Workload("w", "w", "true"),))
+    study = Study("s", (Arm("before", settings={"x": "1"}), Arm("after")), (Workload("w", "w", Command("true")),))
     twice = with_placebo(with_placebo(study))
+    control = Comparison(0, 2, ComparisonPurpose.CONTROL)
 
     assert [arm.name for arm in twice.arms] == ["before", "after", "placebo"]
     assert twice.arms[2].settings == {"x": "1"}
-    assert (twice.placebo, twice.candidates, twice.comparisons) == (2, (1,), 1)
+    assert (twice.control, twice.comparisons, twice.planned_rows) == (control, (Comparison(0, 1),), 1)
 
 
 @pytest.mark.parametrize("git_too", [True, False])

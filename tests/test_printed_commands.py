@@ -13,7 +13,7 @@ import pytest
 from conftest import PROGRAM, Run
 from program import Program
 
-from bystander.design import Given, command
+from bystander.design import Given, command_line
 
 PRINTED = re.compile(r"^ *(bystander .+?)$", re.M)
 
@@ -161,4 +161,4 @@ def test_nothing_is_printed_that_cannot_work(run: Run, tmp_path: Path) -> None:
 )  # fmt: skip
 def test_a_command_takes_what_was_given_and_no_more(words: tuple[str, ...], given: Given, line: str) -> None:
     """Each option where its command has it, once."""
-    assert command(*words, given=given) == line
+    assert command_line(*words, given=given) == line

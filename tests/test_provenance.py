@@ -16,8 +16,8 @@ import pytest
 from conftest import PROGRAM, Run, Running
 
 from bystander.archive import Archive
-from bystander.design import Arm, Study, Workload, workload_name
-from bystander.design.names import renamed
+from bystander.design import Arm, Command, Study, Workload, workload_name
+from bystander.design.studies.names import renamed
 from bystander.errors import ArchiveError
 
 SLOW = """
@@ -73,14 +73,27 @@ def test_a_record_that_somebody_finishes_is_not_run_twice(run: Run, running: Run
     assert "30" in run("records", "show").stdout
 
 
+AS_OF_4 = """
+DROP INDEX whole_attempt; DROP INDEX trial_of_arm;
+DROP TRIGGER run_has_record; DROP TRIGGER block_has_run; DROP TRIGGER attempt_has_block; DROP TRIGGER trial_has_attempt;
+CREATE TABLE b (id INTEGER PRIMARY KEY, record_id INTEGER NOT NULL, workload INTEGER NOT NULL, number INTEGER NOT NULL,
+                UNIQUE (record_id, workload, number));
+INSERT INTO b SELECT id, record_id, workload, number FROM block; DROP TABLE block; ALTER TABLE b RENAME TO block;
+CREATE TABLE l (id INTEGER PRIMARY KEY, record_id INTEGER NOT NULL, workload INTEGER NOT NULL, arm INTEGER NOT NULL,
+                blocks INTEGER NOT NULL, level FLOAT NOT NULL, outcome VARCHAR NOT NULL);
+INSERT INTO l SELECT id, record_id, workload, arm, blocks, level, outcome FROM look; DROP TABLE look;
+ALTER TABLE l RENAME TO look;
+DROP TABLE run; DROP TABLE evidence; DROP TABLE ended_early;
+CREATE TABLE timeline (id INTEGER PRIMARY KEY, record_id INTEGER NOT NULL, trial_id INTEGER UNIQUE, array_id INTEGER,
+                       array_row INTEGER, summary TEXT NOT NULL, phases BLOB NOT NULL);
+UPDATE migration SET number = 4;
+"""
+
+
 def doubled(path: Path) -> None:
     """Make a file as two observations of one record left it: as of schema 4, blocks whole twice, a trial of nothing."""
     with closing(sqlite3.connect(path)) as connection:
-        for name in ("whole_attempt", "trial_of_arm"):
-            connection.execute(f"DROP INDEX {name}")
-        for name in ("block_has_record", "attempt_has_block", "trial_has_attempt"):
-            connection.execute(f"DROP TRIGGER {name}")
-        connection.execute("DELETE FROM migration WHERE number = 5")
+        connection.executescript(AS_OF_4)
         connection.execute(
             "INSERT INTO attempt (block_id, number, machine_id, state) "
             "SELECT block_id, 1, machine_id, 'whole' FROM attempt WHERE block_id <= 3"
@@ -210,8 +223,8 @@ def test_records_of_before_are_shown_under_the_names_of_today() -> None:
     """Brackets become parts, floors follow, and a name that was somebody's own stays."""
     inputs = {"port": "north", "days": "80"}
     old = (
-        Workload("year[port=north,days=80]", "year", "", inputs=inputs, floor="start[n=1]"),
-        Workload("start[n=1]", "start", "", inputs={"n": "1"}), Workload("x[1]", "x[1]", ""),
+        Workload("year[port=north,days=80]", "year", Command(""), inputs=inputs, floor="start[n=1]"),
+        Workload("start[n=1]", "start", Command(""), inputs={"n": "1"}), Workload("x[1]", "x[1]", Command("")),
     )  # fmt: skip
     new = renamed(Study("s", (Arm("a"),), old)).workloads
 

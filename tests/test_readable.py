@@ -22,8 +22,8 @@ from builders import made_record, noisy
 from conftest import PROGRAM, Run
 from rich.console import Console
 
-from bystander.cli import tables
-from bystander.cli.console import STYLES
+from bystander.cli.shown import tables
+from bystander.cli.shown.console import STYLES
 from bystander.units import numbered, told_apart
 from bystander.verdicts import Decision, change_text, decide
 

@@ -12,6 +12,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -21,23 +22,33 @@ from hypothesis import strategies as st
 from test_launcher import gone
 
 from bystander.archive import Archive
-from bystander.design import Arm, Status, Study, TrialOutcome, Workload, plan_rounds, workload_key
+from bystander.design import (
+    Arm,
+    Command,
+    MachineFacts,
+    Status,
+    Study,
+    TrialOutcome,
+    Workload,
+    plan_rounds,
+    workload_key,
+)
 from bystander.errors import UsageError
 from bystander.field import ReadyCommand, StudyFolder
-from bystander.flow.observe import Surroundings, observe, resume
+from bystander.flow.commands.observe import World, observe, resume
 from bystander.flow.observer import Silent
+from bystander.flow.trials.blocks import Clocks
 from bystander.stats import planned_looks
 
 KILLS = int(os.environ.get("BYSTANDER_KILLS", "3"))
-MACHINE = {"host": "gull", "processor": "Tern", "cores": 2, "boot_id": "first"}
+MACHINE = MachineFacts(host="gull", processor="Tern", cores=2, boot_id="first")
 STUDY = Study(
     "plan", (Arm("before", in_place=True), Arm("after", in_place=True), Arm("third", in_place=True)),
-    (Workload("a", "a", "/bin/true", weight=1.0), Workload("b", "b", "/bin/true x")), blocks=4, seed=9,
+    (Workload("a", "a", Command("/bin/true"), weight=1.0), Workload("b", "b", Command("/bin/true x"))),
+    blocks=4, seed=9,
 )  # fmt: skip
-PLAN = [
-    (block.workload, block.number, block.order)
-    for block in plan_rounds(9, [workload_key(w) for w in STUDY.workloads], 3, STUDY.blocks)
-]
+KEYS, NAMES = [workload_key(w) for w in STUDY.workloads], [arm.name for arm in STUDY.arms]
+PLAN = [(block.workload, block.number, block.order) for block in plan_rounds(9, KEYS, NAMES, STUDY.blocks)]
 TRIALS = 3 * len(PLAN)
 REHEARSED = 3 * len(STUDY.workloads)
 
@@ -60,15 +71,15 @@ class StandIn:
 
 
 def world(
-    folder: Path, trials: int, machine: dict | None = None, offsets: Callable[[], float] = lambda: 0.0
-) -> Surroundings:
+    folder: Path, trials: int, machine: MachineFacts = MACHINE, offsets: Callable[[], float] = lambda: 0.0
+) -> World:
     """Return a world in which a session ends after so many trials."""
 
     @contextmanager
     def launch(_lock: int, _interrupts: int) -> Iterator[StandIn]:
         yield StandIn(folder / "output", trials)
 
-    return Surroundings(launch, offsets, lambda: dict(machine or MACHINE))
+    return World(launch, Clocks(offset=offsets), lambda: machine)
 
 
 def attempts(archive: Path) -> list[tuple[int, int, int, str, tuple[int, ...]]]:
@@ -128,7 +139,7 @@ def test_another_boot_or_machine_is_refused_unless_allowed(tmp_path: Path, chang
     """The reason is told; allowed by option, the record notes it and its blocks name their machines."""
     archive = tmp_path / "a.sqlite"
     observe(STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(), world=world(tmp_path, 7))
-    moved = world(tmp_path, TRIALS, {**MACHINE, **change})
+    moved = world(tmp_path, TRIALS, replace(MACHINE, **change))
     with pytest.raises(UsageError, match=clause):
         resume(archive, None, os.environ, Silent(), world=moved)
     resume(archive, None, os.environ, Silent(), elsewhere=True, world=moved)

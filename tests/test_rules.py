@@ -10,10 +10,10 @@ from builders import made_record
 
 from bystander.stats import examine, interval, walsh_contrasts
 from bystander.verdicts import ArmSide, decide
-from bystander.verdicts.rules import Case, outcome
+from bystander.verdicts.decided.rules import RowFacts, outcome
 
 WELL = ArmSide(20, 0, 1.0)
-CASE = Case(
+CASE = RowFacts(
     reference=WELL, candidate=WELL, silent_arm=None, apart=0, read=True, fails_more=1.0, p=0.5, q=0.9, e=0.5,
     q_e=0.9, leans=1, first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
     accepted=3, accepted_same=4, words=("slower", "faster"),

@@ -9,7 +9,7 @@ import pytest
 from builders import made_record, noisy
 from scipy import stats as authority
 
-from bystander.design import block_order
+from bystander.design import ORDERS
 from bystander.stats import Soundness, soundness
 from bystander.stats.soundness import _correlation_z, _ranks, _serial_z
 from bystander.verdicts import decide
@@ -126,7 +126,7 @@ def test_ranks_and_correlations_agree_with_an_authority() -> None:
 def test_it_is_said_in_a_plain_sentence(sign: str, code: str, words: str) -> None:
     """On the row of the study's measure, whatever the verdict."""
     rng, n = np.random.default_rng(12), 40
-    first = np.array([[block_order(1, "w", block, 2)[0] == 1 for block in range(n)]])
+    first = np.array([[ORDERS["permutation"](1, "w", block, ("before", "after"))[0] == 1 for block in range(n)]])
     (a, b), _ = planted(sign, rng, 1, n)
     if sign == "order_matters":
         b = rng.normal(0, 1, (1, n)) + 5 * first

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import from_plain, plain, read_study
-from bystander.design.study import Study
+from bystander.design import Command, plain, read_study, study_from_plain
+from bystander.design.studies.study import Study
 from bystander.errors import StudyError
 
 GOOD = """
@@ -84,18 +84,19 @@ def test_a_study_is_read_with_units_and_inputs() -> None:
     assert (north.output_bytes, north.memory_bytes) == (4 * 2**20, 2**30)
     assert (start.output_bytes, start.memory_bytes) == (256 * 2**20, None)
     assert (north.steps, start.steps) == ({"before_each": "prepare {port}"}, {})
-    assert south.values(study.arms[1]) == {"depth": "3", "table": "lookup", "port": "south"}
+    assert south.values(study.arms[1].settings) == {"depth": "3", "table": "lookup", "port": "south"}
     assert study.arms[1].command_for(north).startswith("python new.py")
     assert study.arms[1].command_for(start) == "python -m tidebook version"
-    assert study.comparisons == 3
-    assert start.shell
+    assert study.planned_rows == 3
+    assert isinstance(start.what, Command)
+    assert start.what.shell
 
 
 def test_a_study_survives_being_stored() -> None:
     """What the archive keeps becomes the same study again."""
     study = read(GOOD)
 
-    assert from_plain(Study, plain(study)) == study
+    assert study_from_plain(plain(study)) == study
 
 
 def broken(old: str, new: str) -> str:
@@ -183,7 +184,7 @@ def test_braces_can_be_meant_as_such() -> None:
     """Doubled braces and braces around no name are left alone."""
     study = read("[arms.a]\n[workloads.w]\ncommand = \"awk '{{print}} { print $1 }' f\"")
 
-    assert study.workloads[0].command.startswith("awk")
+    assert study.workloads[0].template.startswith("awk")
 
 
 @given(st.text(max_size=300))

@@ -16,10 +16,10 @@ from conftest import Run
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import Record, block_order
+from bystander.design import Comparison, Record, block_order
 from bystander.verdicts import Row, decide
-from bystander.verdicts.pairs import row_trials
-from bystander.verdicts.together import order_doubt
+from bystander.verdicts.compared.row_trials import row_trials
+from bystander.verdicts.compared.together import order_doubt
 
 
 def elsewhere(
@@ -65,13 +65,13 @@ def test_one_trial_in_between_is_enough() -> None:
     between = elsewhere(
         lambda b, arm, order: 33.0 if (b, order) == (7, 0) else beside(b, arm, order) + 2 * (b == 3) * order
     )
-    pairs = row_trials(between, 1)[0]
+    pairs = row_trials(between, Comparison(0, 1))[0]
     moved = np.where(between.trials.block == 7, 1, 0)
     apart = replace(between, trials=replace(between.trials, machine=moved))
 
     assert pairs.apart == 2  # block 3, into which the trial fell, and block 7 that it left
     assert "2 blocks left out: their trials did not run back to back." in [n.text for n in only_row(between).notes]
-    assert 3 in apart.trials.block[row_trials(apart, 1)[0].reference]
+    assert 3 in apart.trials.block[row_trials(apart, Comparison(0, 1))[0].reference]
 
 
 @pytest.mark.parametrize(
@@ -80,7 +80,7 @@ def test_one_trial_in_between_is_enough() -> None:
 def test_a_gap_is_explained_by_what_ran_in_it(gap: float, took: float, pairs: bool) -> None:
     """By the trial that started it and a minute; a laptop that slept for an hour in a block is no explanation."""
     record = elsewhere(lambda b, _, order: 1000.0 * b + (gap if b == 5 else took + 0.1) * order, took=took or 1e-3)
-    kept = set(record.trials.block[row_trials(record, 1)[0].reference].tolist())
+    kept = set(record.trials.block[row_trials(record, Comparison(0, 1))[0].reference].tolist())
 
     assert (5 in kept) == pairs
     assert len(kept) >= 11
@@ -90,7 +90,7 @@ def test_slow_set_up_before_every_trial_is_explained() -> None:
     """Five idle minutes before each trial are usual in such a record, and no reason to part its blocks."""
     record = elsewhere(lambda b, _, order: 600.0 * b + 300 * order, took=0.5)
 
-    assert row_trials(record, 1)[0].apart == 0
+    assert row_trials(record, Comparison(0, 1))[0].apart == 0
 
 
 def test_other_arms_of_the_block_explain_a_gap() -> None:
@@ -102,7 +102,7 @@ def test_other_arms_of_the_block_explain_a_gap() -> None:
     started = 1000.0 * trials.block + 121 * place
     record = replace(made, trials=replace(trials, started_s=started, order=place))
 
-    assert [row_trials(record, arm)[0].apart for arm in (1, 2)] == [0, 0]
+    assert [row_trials(record, Comparison(0, arm))[0].apart for arm in (1, 2)] == [0, 0]
 
 
 @given(st.integers(0, 2**32), st.integers(6, 14))
@@ -117,11 +117,11 @@ def test_what_ran_in_blocks_is_never_parted(seed: int, blocks: int) -> None:
             clock += float(rng.lognormal(0, 1))
     record = elsewhere(lambda b, _, order: starts[b, order], blocks, took=0.5)
 
-    assert row_trials(record, 1)[0].apart == 0
+    assert row_trials(record, Comparison(0, 1))[0].apart == 0
 
 
 def doubt(record: Record) -> str:
-    pair = row_trials(record, 1)[0]
+    pair = row_trials(record, Comparison(0, 1))[0]
     return order_doubt(record, pair.reference, pair.candidate, pair.paired)
 
 
@@ -130,7 +130,7 @@ def test_the_reason_for_a_doubt_is_told() -> None:
     good = elsewhere(beside)
     trials = good.trials
     led = elsewhere(lambda b, arm, _: 10.0 * b + arm, order=trials.arm.copy())
-    ten = [block_order(1, "w", b, 2).index(0) == 0 for b in range(12)]
+    ten = [block_order(1, "w", b, ("before", "after")).index(0) == 0 for b in range(12)]
     flipped = replace(trials, order=np.where(trials.block == 4, 1 - trials.order, trials.order))
 
     assert doubt(good) == ""
@@ -159,8 +159,8 @@ def test_what_was_observed_here_needs_no_proof() -> None:
     own = replace(record, head=replace(record.head, origin="observed"))
     imported = replace(own, head=replace(own.head, provenance="imported"))
 
-    assert row_trials(own, 1)[0].apart == 0
-    assert row_trials(imported, 1)[0].apart == 12
+    assert row_trials(own, Comparison(0, 1))[0].apart == 0
+    assert row_trials(imported, Comparison(0, 1))[0].apart == 12
 
 
 def test_two_records_merged_by_hand_are_not_paired(run: Run, tmp_path: Path) -> None:

@@ -11,8 +11,8 @@ from builders import made_record, noisy
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import MEASURES
-from bystander.design.machine import machine_sentences, machine_title
+from bystander.design import MEASURES, MachineFacts
+from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.report.markdown import markdown
 from bystander.verdicts import (
     ArmSide,
@@ -231,14 +231,14 @@ def test_the_shared_axis_holds_every_row_and_the_margin() -> None:
 
 def test_the_machine_is_told_in_plain_words() -> None:
     """Only what is known is said."""
-    facts = {"host": "gull", "cores": 1, "load": 1.2, "virtual": True, "governor": "powersave",
-             "memory_bytes": 8 * 2**30, "memory_free_bytes": 2**28, "processor": "Tern"}  # fmt: skip
+    facts = MachineFacts.of({"host": "gull", "cores": 1, "load": 1.2, "virtual": True, "governor": "powersave",
+             "memory_bytes": 8 * 2**30, "memory_free_bytes": 2**28, "processor": "Tern"})  # fmt: skip
     said = " ".join(machine_sentences(facts))
 
     assert machine_title(facts) == "gull (Tern, 1 core, 8.0 GiB)"
     for words in ("busy: 1.2", "1 core.", "virtual machine", '"powersave"', "Only 260 MiB"):
         assert words in said
-    assert (machine_title({}), machine_sentences({})) == ("not known", [])
+    assert (machine_title(MachineFacts()), machine_sentences(MachineFacts())) == ("not known", [])
 
 
 def test_options_do_not_change_the_record() -> None:

@@ -14,11 +14,11 @@ from typing import Any
 
 from bystander.demo import FILES
 from bystander.exchange import record_json
-from bystander.flow.demo import demo_archive, lay_out
-from bystander.flow.observe import observe
+from bystander.flow.commands.demo import demo_archive, lay_out
+from bystander.flow.commands.observe import observe
+from bystander.flow.commands.records import whole_record
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
-from bystander.flow.records import whole_record
 
 HOME = "/home/office"
 MACHINE = {
@@ -40,9 +40,9 @@ def main() -> None:
         study, place = load_study(lay_out(folder), folder)
         archive = demo_archive(folder / "bystander.toml")
         observed = observe(study, place, archive, os.environ, Silent())
-        document = json.loads(record_json(whole_record(archive, observed.record, timelines=True)))
+        document = json.loads(record_json(whole_record(archive, observed.record, payloads=True)))
     document = replaced(document, {str(folder): f"{HOME}/harbour-office", sys.executable: "/usr/bin/python3"})
-    document |= {"machine": MACHINE, "uuid": "5eaf00d5-0000-4000-8000-000000000001"}
+    document |= {"machine": MACHINE, "machines": [MACHINE], "uuid": "5eaf00d5-0000-4000-8000-000000000001"}
     for arm in document["arms"]:
         arm["facts"]["environment"] = {"PATH": "/usr/bin:/bin", "HOME": HOME, "PYTHONHASHSEED": "0"}
         arm["facts"]["interpreter"] |= {"path": "/usr/bin/python3", "program": "/usr/bin/python3"}

@@ -44,7 +44,7 @@ cd {folder}
 
 # What is done in the folder before a picture is taken; {python} can import the program.
 FAILURES = """
-{python} -c "from pathlib import Path; from bystander.flow.demo import lay_out; lay_out(Path('pilots'), True)"
+{python} -c "from pathlib import Path; from bystander.flow.commands.demo import lay_out; lay_out(Path('pilots'), True)"
 cd pilots
 bystander observe --quiet --seed 3 --only roster --only pilot-call --only start > /dev/null 2>&1
 """

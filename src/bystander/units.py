@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
+from datetime import UTC, datetime
 
 from bystander.errors import UnitError
 
@@ -17,6 +18,7 @@ __all__ = [
     "counted",
     "duration_text",
     "listed",
+    "moment_text",
     "numbered",
     "parse_duration",
     "parse_share",
@@ -164,6 +166,11 @@ def quantity_text(value: float, unit: str, significant: int = 3) -> str:
         return share_text(value, significant)
     number = f"{value:,.0f}" if abs(value) >= 1000 or value == int(value) else _digits(value, significant)
     return f"{number} {unit}" if unit not in ("", "1") else number
+
+
+def moment_text(wall_s: float) -> str:
+    """Return a time in seconds since 1970 as a minute in UTC: "2026-03-02 09:00 UTC"."""
+    return datetime.fromtimestamp(wall_s, UTC).strftime("%Y-%m-%d %H:%M UTC")
 
 
 def counted(count: int, word: str, several: str = "") -> str:

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from bystander.archive.place import refuse_long, refuse_network, refuse_read_only
+from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
+from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
-from bystander.archive.versions import SCHEMA
-from bystander.design import Record, RecordHead, Timeline
+from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials
 from bystander.errors import ArchiveError
 
 if TYPE_CHECKING:
@@ -64,7 +63,7 @@ class Archive:
                 "use that one"
             )
         if found < SCHEMA:
-            from bystander.archive.engine import migrate, open_engine
+            from bystander.archive.file.engine import migrate, open_engine
 
             if not self._reader.is_copy:
                 refuse_read_only(self.path)
@@ -85,19 +84,21 @@ class Archive:
         """The connection that writes, opened when it is first needed: reading alone starts much faster."""
         if self._writing is None:
             refuse_read_only(self.path)
-            from bystander.archive.engine import open_engine
+            from bystander.archive.file.engine import open_engine
 
             self._writing = open_engine(self.path).connect()
         return self._writing
 
     def atomic(self) -> AbstractContextManager[Connection]:
         """Return a context in which everything that is written comes about together or not at all."""
-        from bystander.archive.engine import atomic
+        from bystander.archive.file.engine import atomic
 
         return atomic(self._connection)
 
     def begin(self, head: RecordHead) -> tuple[RecordWriter, str]:
-        """Begin a record and return its writer and the name that it was given; the study must hold the seed.
+        """Begin a record and return the writer of its timed run, and the name that it was given.
+
+        The study must hold the seed.
 
         Raises
         ------
@@ -118,11 +119,23 @@ class Archive:
         """Return the observations that ended before their first trial, the oldest first."""
         return self._reader.ended_early()
 
-    def resume(self, head: RecordHead, machine: Mapping[str, Any]) -> RecordWriter:
+    def resume(self, head: RecordHead, machine: MachineFacts) -> RecordWriter:
         """Return the writer of a record that was not finished; its half blocks are void from now on."""
         from bystander.archive.writer import resume_record
 
-        return resume_record(self._connection, head.uuid, head.measures, machine)
+        return resume_record(self._connection, head, machine)
+
+    def writer(self, head: RecordHead) -> RecordWriter:
+        """Return a writer of a record's timed run that takes blocks in; it begins nothing."""
+        from bystander.archive.writer import record_writer
+
+        return record_writer(self._connection, head)
+
+    def begin_run(self, head: RecordHead, run: Run, machine: MachineFacts) -> RecordWriter:
+        """Begin one more run of a record and return its writer; its number must be free."""
+        from bystander.archive.writer import begin_run
+
+        return begin_run(self._connection, head, run, machine)
 
     def note(self, head: RecordHead, text: str) -> None:
         """Add a note to a record, which every output repeats."""
@@ -136,9 +149,13 @@ class Archive:
 
         remove_record(self._connection, head.uuid)
 
-    def record_bytes(self) -> dict[str, int]:
-        """Return, by record name, the bytes of its readings."""
+    def record_bytes(self) -> dict[str, tuple[int, int]]:
+        """Return, by record name, the bytes of its readings and of its evidence."""
         return self._reader.record_bytes()
+
+    def evidence_file_bytes(self) -> int:
+        """Return the bytes of large evidence in files beside the archive."""
+        return self._reader.evidence_file_bytes()
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
@@ -148,18 +165,22 @@ class Archive:
         """Return one record without its trials; the newest by default."""
         return self._reader.head(name)
 
-    def load(self, name: str | None = None, halves: bool = False, timelines: bool = False) -> Record:
-        """Return a record with all trials of whole attempts.
+    def load(self, name: str | None = None, halves: bool = False, payloads: bool = False) -> Record:
+        """Return a record with all trials of the whole attempts of its timed run.
 
         Parameters
         ----------
         halves : bool
             Those of open attempts too.
-        timelines : bool
-            The phases of all trials too, which may be large.
+        payloads : bool
+            What all evidence holds too, which may be large.
         """
-        return self._reader.load(name, halves, timelines)
+        return self._reader.load(name, halves, payloads)
 
-    def timelines(self, name: str | None, workload: int, block: int) -> dict[int, Timeline]:
-        """Return, by arm, the phases of a block's trials, where any were told."""
-        return self._reader.timelines(name, workload, block)
+    def load_run(self, name: str | None, number: int, payloads: bool = False) -> RunTrials:
+        """Return the trials of a run of another purpose; raise UsageError when the record has no such run."""
+        return self._reader.load_run(name, number, payloads)
+
+    def evidence(self, name: str | None, kind: str, workload: int, block: int) -> dict[int, Evidence]:
+        """Return, by arm, the evidence of a kind of a block's trials, where there is any."""
+        return self._reader.evidence(name, kind, workload, block)

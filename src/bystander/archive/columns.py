@@ -4,17 +4,16 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.archive.timelines import unpacked_timeline
-from bystander.design import Record, RecordHead, Timeline, Trials
+from bystander.design import Evidence, Record, RecordHead, Trials
 
-__all__ = ["Rowed", "assembled"]
+__all__ = ["TrialRows", "assembled"]
 
 _WHOLE_COLUMNS = ("workload", "arm", "block", "order", "status", "details", "machine")
 _REAL_COLUMNS = ("limit_s", "started_s")
@@ -22,55 +21,67 @@ _REAL_COLUMNS = ("limit_s", "started_s")
 
 @dataclass
 class _Part:
-    """Some trials as columns of one length, with texts and samples by row."""
+    """Some trials as columns of one length, with texts, samples and evidence by row."""
 
     columns: dict[str, NDArray[Any]]
     readings: NDArray[np.float64]
     answers: Sequence[str | None]
     excerpts: dict[int, str] = field(default_factory=dict)
     samples: list[tuple[int, int, NDArray[np.float64]]] = field(default_factory=list)
-    told: dict[int, dict[str, Any]] = field(default_factory=dict)
-    timelines: dict[int, Timeline] = field(default_factory=dict)
+    evidence: dict[int, tuple[Evidence, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
-class Rowed:
-    """What an archive holds of a record's trials, as rows of its tables."""
+class TrialRows:
+    """What an archive holds of a record's trials.
+
+    Attributes
+    ----------
+    trials, arrays, samples : sequence of rows
+        Of the tables of these names.
+    evidence : sequence of (row, Evidence)
+        Rows tell whose it is.
+    machines : mapping
+        Positions of the record's machines by their rows.
+    """
 
     trials: Sequence[sqlite3.Row]
     arrays: Sequence[sqlite3.Row]
     samples: Sequence[sqlite3.Row]
-    told: Sequence[sqlite3.Row]
-    timelines: Sequence[sqlite3.Row]
+    evidence: Sequence[tuple[sqlite3.Row, Evidence]]
+    machines: Mapping[int, int]
 
-    def by_array(self) -> dict[int | None, Rowed]:
-        """Return what belongs to each array of imported trials; None stands for observed ones."""
-        groups: dict[int | None, tuple[list[sqlite3.Row], list[sqlite3.Row], list[sqlite3.Row]]] = {}
-        for place, rows in enumerate((self.samples, self.told, self.timelines)):
-            for row in rows:
-                groups.setdefault(row["array_id"], ([], [], []))[place].append(row)
-        everyone = [None, *(row["id"] for row in self.arrays)]
-        return {one: Rowed(self.trials, self.arrays, *groups.get(one, ([], [], []))) for one in everyone}
+    def samples_of(self) -> dict[int | None, list[sqlite3.Row]]:
+        """Return the samples of each array of imported trials; None stands for observed ones."""
+        groups: dict[int | None, list[sqlite3.Row]] = {}
+        for row in self.samples:
+            groups.setdefault(row["array_id"], []).append(row)
+        return groups
+
+    def evidence_by(self, column: str, array: int | None) -> dict[int, tuple[Evidence, ...]]:
+        """Return evidence by a column of its rows, of one array or of observed trials."""
+        found: dict[int, tuple[Evidence, ...]] = {}
+        for row, packet in self.evidence:
+            if row["array_id"] == array and row[column] is not None:
+                found[row[column]] = (*found.get(row[column], ()), packet)
+        return found
 
 
-def assembled(head: RecordHead, rows: Rowed) -> Record:
+def assembled(head: RecordHead, rows: TrialRows) -> Record:
     """Return the record of these rows: trials that were observed first, then those that were imported."""
-    width = len(head.measures)
-    mine = rows.by_array()
-    parts = [_observed(mine[None], width)] if rows.trials else []
-    parts += [_imported(row, mine[row["id"]], width) for row in rows.arrays]
+    width, samples = len(head.measures), rows.samples_of()
+    parts = [_observed(rows, samples.get(None, []), width)] if rows.trials else []
+    parts += [_imported(row, rows, samples.get(row["id"], []), width) for row in rows.arrays]
     names = [measure.name for measure in head.measures]
     starts = np.cumsum([0, *(len(part.answers) for part in parts)]).tolist()
     several: dict[tuple[int, str], NDArray[np.float64]] = {}
-    told: dict[int, dict[str, Any]] = {}
-    timelines: dict[int, Timeline] = {}
+    evidence: dict[int, tuple[Evidence, ...]] = {}
     excerpts: dict[int, str] = {}
     answers: list[str | None] = []
     for part, start in zip(parts, starts, strict=False):
         several |= {(start + row, names[measure]): values for row, measure, values in part.samples}
         excerpts |= {start + row: text for row, text in part.excerpts.items()}
-        told |= {start + row: one for row, one in part.told.items()}
-        timelines |= {start + row: one for row, one in part.timelines.items()}
+        evidence |= {start + row: packets for row, packets in part.evidence.items()}
         answers += part.answers
     columns: dict[str, Any] = {
         name: np.concatenate([part.columns[name] for part in parts] or [np.empty(0)]).astype(kind)
@@ -79,7 +90,7 @@ def assembled(head: RecordHead, rows: Rowed) -> Record:
     }
     readings = np.concatenate([part.readings for part in parts] or [np.empty((0, width))])
     columns |= {"readings": readings, "answers": _numbered(answers)}
-    return Record(head, Trials(**columns), several, excerpts, told=told, timelines=timelines)
+    return Record(head, Trials(**columns), several, excerpts, evidence=evidence)
 
 
 def _unpacked(data: bytes, kind: str = "<f8") -> NDArray[Any]:
@@ -96,26 +107,25 @@ def _widened(readings: Sequence[bytes], width: int) -> NDArray[np.float64]:
     return found
 
 
-def _observed(rows: Rowed, width: int) -> _Part:
+def _observed(rows: TrialRows, samples: Sequence[sqlite3.Row], width: int) -> _Part:
     trials = rows.trials
     by_column = list(zip(*trials, strict=True))
     place = dict(zip(trials[0].keys(), by_column, strict=True))
     at = {trial: row for row, trial in enumerate(place["id"])}
     columns = {name: np.array(place[name], dtype=np.int64) for name in _WHOLE_COLUMNS}
-    columns["machine"] = np.unique(columns["machine"], return_inverse=True)[1].astype(np.int64)
+    columns["machine"] = np.array([rows.machines[machine] for machine in place["machine"]], dtype=np.int64)
     columns |= {name: np.array(place[name], dtype=np.float64) for name in _REAL_COLUMNS}
     return _Part(
         columns,
         _widened(place["readings"], width),
         place["answer"],
         {row: text for row, text in enumerate(place["excerpt"]) if text},
-        [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in rows.samples if s["trial_id"] in at],
-        {at[t["trial_id"]]: json.loads(t["summary"]) for t in rows.told if t["trial_id"] in at},
-        {at[t["trial_id"]]: unpacked_timeline(t["phases"]) for t in rows.timelines if t["trial_id"] in at},
+        [(at[s["trial_id"]], s["measure"], _unpacked(s["readings"])) for s in samples if s["trial_id"] in at],
+        {at[trial]: packets for trial, packets in rows.evidence_by("trial_id", None).items() if trial in at},
     )
 
 
-def _imported(row: sqlite3.Row, rows: Rowed, width: int) -> _Part:
+def _imported(row: sqlite3.Row, rows: TrialRows, samples: Sequence[sqlite3.Row], width: int) -> _Part:
     texts = json.loads(row["texts"])
     answers: list[str | None] = [None] * row["trials"]
     for at, answer in texts["answers"].items():
@@ -136,9 +146,8 @@ def _imported(row: sqlite3.Row, rows: Rowed, width: int) -> _Part:
         _unpacked(row["readings"]).reshape(-1, width),
         answers,
         {int(at): text for at, text in texts["excerpts"].items()},
-        [(s["array_row"], s["measure"], _unpacked(s["readings"])) for s in rows.samples],
-        {t["array_row"]: json.loads(t["summary"]) for t in rows.told},
-        {t["array_row"]: unpacked_timeline(t["phases"]) for t in rows.timelines},
+        [(s["array_row"], s["measure"], _unpacked(s["readings"])) for s in samples],
+        rows.evidence_by("array_row", row["id"]),
     )
 
 

@@ -5,29 +5,39 @@ from __future__ import annotations
 import json
 import re
 import time
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from sqlalchemy import Connection, bindparam, func, select
 
-from bystander.archive.engine import atomic
-from bystander.archive.schema import tables
-from bystander.archive.timelines import packed_timeline
+from bystander.archive.file.engine import atomic
+from bystander.archive.file.evidence_files import LARGE_BYTES, EvidenceFiles
+from bystander.archive.tables.schema import tables
 from bystander.design import (
+    BlockHead,
+    BlockRun,
+    Evidence,
     LookTaken,
+    MachineFacts,
+    MachineState,
     Measure,
+    PlannedBlock,
     RecordHead,
+    Run,
+    State,
     Status,
     TrialArray,
     TrialOutcome,
+    TrialPlace,
+    Whose,
     plain,
     workload_key,
 )
 from bystander.errors import ArchiveError
 
-__all__ = ["RecordWriter", "begin_record", "resume_record"]
+__all__ = ["RecordWriter", "begin_record", "begin_run", "record_writer", "resume_record"]
 
 _T = tables.tables
 _SLUG_LENGTH = 20
@@ -72,34 +82,67 @@ def begin_record(connection: Connection, head: RecordHead) -> tuple[RecordWriter
         for kind, items, describe in described:
             about = [{"record_id": record, "position": i, "name": x.name, **describe(x)} for i, x in enumerate(items)]
             connection.execute(_INSERT[kind], about)
-        machine_id = _machine(connection, record, head.machine)
-    return RecordWriter(connection, record, head.measures, machine_id), name
+        machines = [_machine(connection, record, facts) for facts in head.machines or (MachineFacts(),)]
+        runs = {run.number: _run(connection, record, run, machines) for run in head.runs or (head.timed_run,)}
+    return RecordWriter(connection, record, head.measures, runs[head.timed_run.number], machines, runs), name
 
 
-def _machine(connection: Connection, record: int, facts: Mapping[str, Any]) -> int:
-    row = {"record_id": record, "boot_id": facts.get("boot_id"), "facts": json.dumps(dict(facts))}
+def begin_run(connection: Connection, head: RecordHead, run: Run, machine: MachineFacts) -> RecordWriter:
+    """Begin one more run of a record, numbered behind the others, and return its writer."""
+    record = _T["record"]
+    with atomic(connection):
+        record_id = connection.execute(select(record.c.id).where(record.c.uuid == head.uuid)).scalar_one()
+        machine_id = _machine(connection, record_id, machine)
+        run_id = _run(connection, record_id, run, {run.machine: machine_id})
+    return RecordWriter(connection, record_id, head.measures, run_id, [machine_id], {run.number: run_id}, part=True)
+
+
+def _run(connection: Connection, record: int, run: Run, machines: Mapping[int, int] | Sequence[int]) -> int:
+    row = {
+        "record_id": record, "number": run.number, "purpose": run.purpose, "seed": run.seed, "order": run.order,
+        "machine_id": machines[run.machine], "options": json.dumps(dict(run.options)),
+        "began_wall_s": run.began_wall_s, "ended_wall_s": run.ended_wall_s, "state": run.state,
+    }  # fmt: skip
+    return insert(connection, "run", row)
+
+
+def _machine(connection: Connection, record: int, facts: MachineFacts) -> int:
+    row = {"record_id": record, "boot_id": facts.boot_id, "facts": json.dumps(facts.known)}
     return insert(connection, "machine", row)
 
 
-def resume_record(
-    connection: Connection, uuid: str, measures: Sequence[Measure], machine: Mapping[str, Any]
-) -> RecordWriter:
-    """Return the writer of a record that is there; its half attempts are void from now on.
+def resume_record(connection: Connection, head: RecordHead, machine: MachineFacts) -> RecordWriter:
+    """Return the writer of a record's timed run that is there; its half attempts are void from now on.
 
     Parameters
     ----------
-    machine : mapping
+    machine : MachineFacts
         The machine as it is now; the attempts that follow name it.
     """
-    record, attempt, block = _T["record"], _T["attempt"], _T["block"]
+    record, run, attempt, block = _T["record"], _T["run"], _T["attempt"], _T["block"]
     with atomic(connection):
-        record_id = connection.execute(select(record.c.id).where(record.c.uuid == uuid)).scalar_one()
-        mine = select(block.c.id).where(block.c.record_id == record_id)
+        record_id = connection.execute(select(record.c.id).where(record.c.uuid == head.uuid)).scalar_one()
+        of_record = run.c.record_id == record_id
+        wanted = select(run.c.id).where(of_record, run.c.number == head.timed_run.number)
+        run_id = connection.execute(wanted).scalar_one()
+        mine = select(block.c.id).where(block.c.run_id == run_id)
         halves = attempt.update().where(attempt.c.state == "open", attempt.c.block_id.in_(mine))
         connection.execute(halves.values(state="void"))
         connection.execute(record.update().where(record.c.id == record_id).values(state="running"))
+        connection.execute(run.update().where(run.c.id == run_id).values(state="running", ended_wall_s=None))
         machine_id = _machine(connection, record_id, machine)
-    return RecordWriter(connection, record_id, measures, machine_id)
+    return RecordWriter(connection, record_id, head.measures, run_id, [machine_id], {head.timed_run.number: run_id})
+
+
+def record_writer(connection: Connection, head: RecordHead) -> RecordWriter:
+    """Return a writer of a record's timed run, as it is; see `Archive.writer`."""
+    record, run, machine = _T["record"], _T["run"], _T["machine"]
+    record_id = connection.execute(select(record.c.id).where(record.c.uuid == head.uuid)).scalar_one()
+    wanted = select(run.c.id).where(run.c.record_id == record_id, run.c.number == head.timed_run.number)
+    run_id = connection.execute(wanted).scalar_one()
+    machines = connection.execute(select(machine.c.id).where(machine.c.record_id == record_id)).scalars().all()
+    connection.rollback()  # reading began a transaction, which would be in the way of one that writes
+    return RecordWriter(connection, record_id, head.measures, run_id, machines, {head.timed_run.number: run_id})
 
 
 def _free_name(title: str, taken: set[str]) -> str:
@@ -113,60 +156,121 @@ def _free_name(title: str, taken: set[str]) -> str:
 
 
 class RecordWriter:
-    """Appends to one record over one connection."""
+    """Appends to one run of a record over one connection.
 
-    def __init__(self, connection: Connection, record_id: int, measures: Sequence[Measure], machine_id: int) -> None:
+    Parameters
+    ----------
+    machines : sequence of int
+        Rows of the record's machines as they were begun; what is written from now on ran on the last one.
+    runs : mapping
+        Rows of its runs by their numbers.
+    part : bool
+        Whether the run is one more in a record that stands by itself.
+    """
+
+    def __init__(
+        self, connection: Connection, record_id: int, measures: Sequence[Measure], run_id: int, machines: Sequence[int],
+        runs: Mapping[int, int], part: bool = False,
+    ) -> None:  # fmt: skip
         self._connection = connection
         self.record_id = record_id
         self._measures = [measure.name for measure in measures]
-        self._machine_id = machine_id
+        self._run_id, self._runs, self._part = run_id, runs, part
+        self._machines = list(machines)
+        self._machine_id = machines[-1]
         self._attempts: dict[tuple[int, int], int] = {}
+        self._files = EvidenceFiles(Path(str(connection.engine.url.database)))
 
     def trial(
-        self,
-        workload: int,
-        block: int,
-        arm: int,
-        order: int,
-        outcome: TrialOutcome,
-        limit_s: float,
-        last: bool,
-        conditions: Mapping[str, int] | None = None,
+        self, place: TrialPlace, outcome: TrialOutcome, limit_s: float, conditions: Mapping[str, int] | None = None
     ) -> None:
-        """Write one trial, and say whether it was the last of its block; on disk on return.
+        """Write one trial, and that its block is whole where it is the last; on disk on return.
 
         Parameters
         ----------
         conditions : mapping, optional
             What was drawn for this block.
         """
+        key = place.block.workload, place.block.number
         with atomic(self._connection) as connection:
-            self._add_measures(outcome.measures)
-            readings = [outcome.readings.get(name, np.nan) for name in self._measures]
-            attempt = self._attempts.get((workload, block)) or self._open_attempt(workload, block, conditions)
-            row = {
-                "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
-                "detail": outcome.detail, "limit_s": limit_s if outcome.status is Status.CUT else None,
-                "started_wall_s": outcome.started_wall_s, "started_monotonic_s": outcome.started_monotonic_s,
-                "left_behind": outcome.left_behind, "answer": outcome.answer or None,
-                "excerpt": outcome.excerpt or None, "readings": packed(readings),
-            }  # fmt: skip
-            trial_id = insert(connection, "trial", row)
-            samples = [
-                {
-                    "record_id": self.record_id, "measure": self._measures.index(name), "trial_id": trial_id,
-                    "readings": packed(values),
-                }
-                for name, values in outcome.samples.items() if name in self._measures
-            ]  # fmt: skip
-            if samples:
-                connection.execute(_INSERT["samples"], samples)
-            if outcome.told:
-                told = {"summary": json.dumps(outcome.told_summary), "phases": packed_timeline(outcome.told.timeline)}
-                connection.execute(_INSERT["timeline"], {"trial_id": trial_id, "record_id": self.record_id, **told})
-            if last:
+            attempt = self._attempts.get(key) or self._open_attempt(place.block, self._machine_id, conditions)
+            self._insert_trial(attempt, place.arm, place.order, outcome, limit_s)
+            if place.last:
                 connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
-        self._attempts[workload, block] = attempt
+        self._attempts[key] = attempt
+
+    def take(self, ran: BlockRun, limit_s: float, machine: MachineFacts) -> bool:
+        """Write a block that ran elsewhere, whole; return whether it was not there yet.
+
+        Parameters
+        ----------
+        limit_s : float
+            Of its workload's trials.
+        machine : MachineFacts
+            Where it ran.
+        """
+        planned = PlannedBlock(ran.workload, ran.number, tuple(ran.outcomes))
+        table = _T["attempt"]
+        with atomic(self._connection) as connection:
+            block = self._block(planned)
+            whole = select(table.c.id).where(table.c.block_id == block, table.c.state == "whole")
+            if connection.execute(whole).first():
+                return False
+            attempt = self._open_attempt(planned, self._machine_like(machine), ran.conditions)
+            for order, (arm, outcome) in enumerate(ran.outcomes.items()):
+                self._insert_trial(attempt, arm, order, outcome, limit_s)
+            connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
+            self._update({"provenance": "merged"})
+        return True
+
+    def _machine_like(self, facts: MachineFacts) -> int:
+        """Return the row of a machine of the record that has these facts, a new one where there is none."""
+        table = _T["machine"]
+        query = select(table.c.id).where(table.c.record_id == self.record_id, table.c.facts == json.dumps(facts.known))
+        return self._connection.execute(query).scalar() or _machine(self._connection, self.record_id, facts)
+
+    def _insert_trial(self, attempt: int, arm: int, order: int, outcome: TrialOutcome, limit_s: float) -> None:
+        self._add_measures(outcome.measures)
+        readings = [outcome.readings.get(name, np.nan) for name in self._measures]
+        row = {
+            "attempt_id": attempt, "arm": arm, "order": order, "status": int(outcome.status),
+            "detail": outcome.detail, "limit_s": limit_s if outcome.status is Status.CUT else None,
+            "started_wall_s": outcome.started_wall_s, "started_monotonic_s": outcome.started_monotonic_s,
+            "left_behind": outcome.left_behind, "answer": outcome.answer or None,
+            "excerpt": outcome.excerpt or None, "readings": packed(readings),
+        }  # fmt: skip
+        trial_id = insert(self._connection, "trial", row)
+        samples = [
+            {
+                "record_id": self.record_id, "measure": self._measures.index(name), "trial_id": trial_id,
+                "readings": packed(values),
+            }
+            for name, values in outcome.samples.items() if name in self._measures
+        ]  # fmt: skip
+        if samples:
+            self._connection.execute(_INSERT["samples"], samples)
+        self._insert_evidence(outcome.evidence, {"trial_id": trial_id})
+
+    def _insert_evidence(self, packets: Iterable[Evidence], of: Mapping[str, Any]) -> None:
+        """Write packets; a large payload is in its file before a row names it."""
+        for one in packets:
+            payload = one.payload
+            assert payload, "evidence is written with what it holds"
+            large = len(payload.data) > LARGE_BYTES
+            if large:
+                self._files.keep(payload)
+            row = {
+                "record_id": self.record_id, **of, "kind": one.kind, "version": one.version,
+                "summary": json.dumps(dict(one.summary)), "codec": payload.codec, "digest": payload.digest,
+                "bytes": len(payload.data), "payload": None if large else payload.data,
+            }  # fmt: skip
+            self._connection.execute(_INSERT["evidence"], row)
+
+    def evidence(self, of: Whose, packets: Iterable[Evidence]) -> None:
+        """Write evidence that is of no single trial."""
+        place = {"run_id": self._runs[of.run], "workload": of.workload, "arm": of.arm}
+        with atomic(self._connection):
+            self._insert_evidence(packets, place)
 
     def _add_measures(self, measures: Mapping[str, Measure]) -> None:
         """Add those that no trial before had; the readings of earlier trials are then shorter."""
@@ -176,17 +280,21 @@ class RecordWriter:
                 self._connection.execute(_INSERT["measure"], {"record_id": self.record_id, **row})
                 self._measures.append(name)
 
-    def _open_attempt(self, workload: int, block: int, conditions: Mapping[str, int] | None) -> int:
-        """Return a new attempt of a block, which is made when this is its first."""
-        table, attempts = _T["block"], _T["attempt"]
-        row = {"record_id": self.record_id, "workload": workload, "number": block}
+    def _block(self, block: PlannedBlock) -> int:
+        """Return the row of a block, which is made when this is its first attempt."""
+        table = _T["block"]
+        row = {"run_id": self._run_id, "workload": block.workload, "number": block.number}
         there = select(table.c.id).where(*(table.c[name] == value for name, value in row.items()))
-        block_id = self._connection.execute(there).scalar() or insert(self._connection, "block", row)
+        more = {"record_id": self.record_id, "arms": json.dumps(sorted(block.order))}
+        return self._connection.execute(there).scalar() or insert(self._connection, "block", {**row, **more})
+
+    def _open_attempt(self, block: PlannedBlock, machine_id: int, conditions: Mapping[str, int] | None) -> int:
+        """Return a new attempt of a block."""
+        attempts, block_id = _T["attempt"], self._block(block)
         before = select(func.count()).select_from(attempts).where(attempts.c.block_id == block_id)
-        number = self._connection.execute(before).scalar_one()
-        told = json.dumps(dict(conditions)) if conditions else None
         attempt = {
-            "block_id": block_id, "number": number, "machine_id": self._machine_id, "state": "open", "conditions": told,
+            "block_id": block_id, "number": self._connection.execute(before).scalar_one(), "machine_id": machine_id,
+            "state": "open", "conditions": json.dumps(dict(conditions)) if conditions else None,
         }  # fmt: skip
         return insert(self._connection, "attempt", attempt)
 
@@ -196,15 +304,16 @@ class RecordWriter:
         with atomic(self._connection) as connection:
             connection.execute(_STATE, {"attempt": attempt, "new": "void"})
 
-    def machine_state(self, facts: Mapping[str, Any]) -> None:
-        """Write down how the machine is now, with `first_block` and `last_block` where blocks ran before."""
-        row = {"machine_id": self._machine_id, "wall_s": time.time(), "facts": json.dumps(facts)}
+    def machine_state(self, state: MachineState, machine: int | None = None) -> None:
+        """Write down how the machine is now; `machine` is its position where the record was begun with several."""
+        machine_id = self._machine_id if machine is None else self._machines[min(machine, len(self._machines) - 1)]
+        row = {"machine_id": machine_id, "wall_s": time.time(), "facts": json.dumps(state.known)}
         with atomic(self._connection) as connection:
             connection.execute(_INSERT["machine_state"], row)
 
     def looks(self, taken: Sequence[LookTaken]) -> None:
         """Write down what was looked at and what came of it; a look that is there already stays as it is."""
-        rows = [{"record_id": self.record_id, **asdict(look)} for look in taken]
+        rows = [{"record_id": self.record_id, **plain(look)} for look in taken]
         if rows:
             with atomic(self._connection) as connection:
                 connection.execute(_INSERT["look"].prefix_with("OR IGNORE"), rows)
@@ -214,11 +323,14 @@ class RecordWriter:
         with atomic(self._connection):
             self._update({"notes": json.dumps([*self._notes(), sentence])})
 
-    def finish(self, state: str, notes: Sequence[str] = ()) -> None:
-        """Say how the record ended: "complete" or "interrupted"; add notes to it."""
-        with atomic(self._connection):
-            told = json.dumps([*self._notes(), *notes])
-            self._update({"state": state, "ended_wall_s": time.time(), "notes": told})
+    def finish(self, state: State, notes: Sequence[str] = ()) -> None:
+        """Say how the run ended, and the record with it unless this is a part of it; add notes to it."""
+        ended = {"state": state, "ended_wall_s": time.time()}
+        with atomic(self._connection) as connection:
+            told = {"notes": json.dumps([*self._notes(), *notes])}
+            self._update(told if self._part else {**ended, **told})
+            run = _T["run"]
+            connection.execute(run.update().where(run.c.id == self._run_id).values(**ended))
 
     def _notes(self) -> list[str]:
         table = _T["record"]
@@ -229,8 +341,8 @@ class RecordWriter:
         table = _T["record"]
         self._connection.execute(table.update().where(table.c.id == self.record_id).values(**values))
 
-    def arrays(self, arrays: Sequence[TrialArray]) -> None:
-        """Write many trials in one transaction."""
+    def arrays(self, arrays: Sequence[TrialArray], blocks: Sequence[BlockHead] = ()) -> None:
+        """Write many trials in one transaction, and which whole blocks they are of."""
         with atomic(self._connection) as connection:
             for array in arrays:
                 array_id = insert(connection, "trial_array", self._array_row(array))
@@ -243,10 +355,20 @@ class RecordWriter:
                 ]  # fmt: skip
                 if samples:
                     connection.execute(_INSERT["samples"], samples)
-                for row, (summary, timeline) in array.told.items():
-                    told = {"summary": json.dumps(dict(summary)), "phases": packed_timeline(timeline)}
-                    place = {"record_id": self.record_id, "array_id": array_id, "array_row": row}
-                    connection.execute(_INSERT["timeline"], {**place, **told})
+                for row, packets in array.evidence.items():
+                    self._insert_evidence(packets, {"array_id": array_id, "array_row": row})
+            for block in blocks:
+                self._insert_block(block)
+
+    def _insert_block(self, block: BlockHead) -> None:
+        """Write a whole block whose trials stand in arrays."""
+        place = {"run_id": self._runs[block.run], "workload": block.workload, "number": block.number}
+        block_id = insert(self._connection, "block", {"record_id": self.record_id, **place})
+        attempt = {
+            "block_id": block_id, "number": block.attempt, "machine_id": self._machines[block.machine],
+            "state": "whole", "conditions": json.dumps(dict(block.conditions)) if block.conditions else None,
+        }  # fmt: skip
+        insert(self._connection, "attempt", attempt)
 
     def _array_row(self, array: TrialArray) -> dict[str, Any]:
         return {

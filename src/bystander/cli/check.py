@@ -50,11 +50,11 @@ def check(
     json: JsonOption = False,
 ) -> None:
     """Read the study, make the arms ready, try each workload, say how long it will take and what it could show."""
-    from bystander.cli.checked import show
-    from bystander.cli.console import output
-    from bystander.cli.live import Display
-    from bystander.flow.check import CheckOptions, checked_json
-    from bystander.flow.check import check as run
+    from bystander.cli.shown.checked import show
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.live import Display
+    from bystander.flow.commands.check import CheckOptions, checked_json
+    from bystander.flow.commands.check import check as run
     from bystander.flow.places import find_archive
 
     if noise_of is not None and placebo_blocks:

@@ -49,7 +49,7 @@ def decide(
     archive: ArchiveOption = None,
 ) -> None:
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
-    from bystander.flow.decide import decided, decision_json
+    from bystander.flow.commands.decide import decided, decision_json
     from bystander.flow.places import find_archive
 
     options = decide_options(measure, margin, risk, arm, only)
@@ -66,11 +66,12 @@ def decide(
 
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
-    from bystander.cli.console import began, output, tell
-    from bystander.cli.tables import print_rows, print_secondary, print_singles
-    from bystander.units import counted
+    from bystander.cli.shown.console import output, tell
+    from bystander.cli.shown.tables import print_rows, print_secondary, print_singles
+    from bystander.units import counted, moment_text
     from bystander.verdicts import (
         answer_sentence,
+        compared_text,
         looks_sentence,
         next_sentence,
         outcome_sentence,
@@ -92,7 +93,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         counts = {single.values.size + single.failed for single in primary}
         each = " each" if len(primary) > 1 else ""
         trials = f", {counted(counts.pop(), 'trial')}{each}" if len(counts) == 1 else ""
-        console.print(f"{decision.measure.label}{trials}; {head.origin} {began(head)}", style="quiet")
+        when = f"{head.origin} {moment_text(head.started_wall_s)}"
+        console.print(f"{decision.measure.label}{trials}; {when}", style="quiet")
         console.print()
         print_singles(console, primary)
         _print_brief(console, decision)
@@ -100,8 +102,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         if decision.placebo:
             console.print(placebo_sentence(decision))
     else:
-        arms = f"{', '.join(decision.candidates)} against {head.study.reference.name}"
-        console.print(f"{arms}, by {decision.measure.label}; {head.origin} {began(head)}", style="quiet")
+        by = f"by {decision.measure.label}; {head.origin} {moment_text(head.started_wall_s)}"
+        console.print(f"{compared_text(decision)}, {by}", style="quiet")
         console.print()
         if decision.primary:
             print_rows(console, decision, all_rows)
@@ -133,13 +135,12 @@ _UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told belo
 
 
 def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
-    from bystander.cli.tables import rows_to_show
+    from bystander.cli.shown.tables import rows_to_show
     from bystander.units import listed
 
-    several = len(decision.candidates) > 1
     told: dict[str, list[str]] = {}
     for row in rows_to_show(decision.primary, all_rows)[0]:
-        name = f"{row.workload} · {row.arm}" if several else row.workload
+        name = decision.name_of(row)
         for note in row.notes:
             if note.code not in _UNTOLD:
                 told.setdefault(note.text, []).append(name)

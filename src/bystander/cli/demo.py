@@ -29,13 +29,13 @@ def demo(
     ] = False,
 ) -> None:
     """Lay out the harbour office, observe a real change in it, and show the verdicts: a full example."""
-    from bystander.cli.console import output, tell
     from bystander.cli.decide import show
-    from bystander.design import Given, command
-    from bystander.flow.decide import decided
-    from bystander.flow.demo import demo_archive, lay_out
-    from bystander.flow.demo import recorded as read_recorded
-    from bystander.flow.report import write_report
+    from bystander.cli.shown.console import output, tell
+    from bystander.design import Given, command_line
+    from bystander.flow.commands.decide import decided
+    from bystander.flow.commands.demo import demo_archive, lay_out
+    from bystander.flow.commands.demo import recorded as read_recorded
+    from bystander.flow.commands.report import write_report
 
     if recorded and with_failures:
         raise UsageError("--recorded and --with-failures do not go together: failures are observed for real")
@@ -56,16 +56,16 @@ def demo(
     )
     tell(console, f"Try it there, then edit bystander.toml:\n  cd {shlex.quote(str(folder))}")
     for word in ("decide", "check"):
-        tell(console, f"  {command(word)}")
+        tell(console, f"  {command_line(word)}")
 
 
 def _observed(study: Path, archive: Path) -> str:
     """Check, then observe for real; return the record's name."""
-    from bystander.cli.checked import show
-    from bystander.cli.console import output
-    from bystander.cli.live import Display
-    from bystander.flow.check import CheckOptions, check
-    from bystander.flow.observe import observe
+    from bystander.cli.shown.checked import show
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.live import Display
+    from bystander.flow.commands.check import CheckOptions, check
+    from bystander.flow.commands.observe import observe
     from bystander.flow.places import load_study
 
     with Display(quiet=True) as silent:

@@ -33,7 +33,7 @@ GateAlsoOption = Annotated[
 
 def gate_code(finding: GateFinding) -> int:
     """Tell what came of a gate and return the exit code: what is found comes before what could not be told."""
-    from bystander.cli.console import warn
+    from bystander.cli.shown.console import warn
     from bystander.verdicts import gate_sentences
 
     for sentence in gate_sentences(finding):

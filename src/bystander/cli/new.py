@@ -17,7 +17,7 @@ def new(
     force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False,
 ) -> None:
     """Write a commented study for this folder, right as it stands."""
-    from bystander.flow.new import nothing_to_compare, write_study
+    from bystander.flow.commands.new import nothing_to_compare, write_study
 
     target = write_study(here(), force)
     typer.echo(f"{target.name} is written: name your workloads and arms in it.")

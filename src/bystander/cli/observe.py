@@ -97,12 +97,11 @@ def observe(
 ) -> None:
     """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
     from bystander.cli.decide import show
-    from bystander.cli.live import Display
-    from bystander.design import command as command_line
-    from bystander.design import with_placebo
-    from bystander.flow.decide import decided
-    from bystander.flow.observe import observe as run
-    from bystander.flow.observe import resume as finish
+    from bystander.cli.shown.live import Display
+    from bystander.design import StoppingRule, command_line, with_placebo
+    from bystander.flow.commands.decide import decided
+    from bystander.flow.commands.observe import observe as run
+    from bystander.flow.commands.observe import resume as finish
     from bystander.flow.places import find_archive, new_archive
     from bystander.verdicts import gate_ask, gate_words, refuse_gate
 
@@ -124,7 +123,7 @@ def observe(
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=fixed or blocks or planned.blocks,
-                stopping="fixed" if fixed else "strict" if strict else planned.stopping,
+                stopping=StoppingRule.FIXED if fixed else StoppingRule.STRICT if strict else planned.stopping,
                 seed=planned.seed if seed is None else seed,
                 margin=share or planned.margin,
                 drop_caches=drop_caches,
@@ -183,9 +182,9 @@ def _planned(
 ) -> tuple[Study, StudyFolder]:
     """Return the study that is meant, and where it lies."""
     from bystander.design import with_only
-    from bystander.flow.early_ends import noted
+    from bystander.flow.commands.quick import commands_study, one_command_study
     from bystander.flow.places import load_study
-    from bystander.flow.quick import commands_study, one_command_study
+    from bystander.flow.sessions.early_ends import noted
 
     if command:
         return one_command_study(command, here(), keep)

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json as json_text
-from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -20,9 +18,6 @@ from bystander.cli.options import (
     share_option,
     variables,
 )
-
-if TYPE_CHECKING:
-    from bystander.design import RecordHead
 
 __all__ = ["app"]
 
@@ -41,16 +36,16 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     """List the records, the newest last."""
     from rich.table import Table
 
-    from bystander.cli.console import output, tell
-    from bystander.design import command
+    from bystander.cli.shown.console import output, tell
+    from bystander.design import command_line
+    from bystander.flow.commands.records import ended_early, heads, records_listed_json, tainted_records
     from bystander.flow.places import find_archive
-    from bystander.flow.records import ended_early, heads, tainted_records
+    from bystander.units import moment_text
 
     place = find_archive(archive, variables(), here())
     found, tainted = heads(place), tainted_records(place)
     if json:
-        told = [{**_brief(head), "tainted": head.name in tainted} for head in found]
-        typer.echo(json_text.dumps(told, indent=2, ensure_ascii=False))
+        typer.echo(records_listed_json(found, tainted))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
@@ -59,15 +54,16 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         arms = ", ".join(arm.name for arm in head.study.arms)
         state = head.state if head.complete else "unfinished"
         state += ", TAINTED" if head.name in tainted else ""
-        table.add_row(head.name, _when(head.started_wall_s), state, arms, str(len(head.study.workloads)))
+        begun, workloads = moment_text(head.started_wall_s).removesuffix(" UTC"), str(len(head.study.workloads))
+        table.add_row(head.name, begun, state, arms, workloads)
     console = output()
     console.print(table)
     for one in ended_early(place)[-_ENDED_SHOWN:]:
         console.print(
-            f"An observation of {_when(one.wall_s)} UTC ended before its first trial: {one.why}", style="quiet"
+            f"An observation of {moment_text(one.wall_s)} ended before its first trial: {one.why}", style="quiet"
         )
     words = ("decide", found[-1].name) if found else ("observe",)
-    tell(console, f"Next:\n  {command(*words, given=given(archive=archive))}")
+    tell(console, f"Next:\n  {command_line(*words, given=given(archive=archive))}")
 
 
 @app.command(
@@ -91,30 +87,24 @@ def show_record(
     if trial is not None or to is not None:
         _draw_trial(record, trial, to, archive)
         return
-    from bystander.cli.console import output, tell
-    from bystander.design import command, machine_sentences, machine_title
+    from bystander.cli.shown.console import output, tell
+    from bystander.design import command_line, machine_sentences, machine_title
+    from bystander.flow.commands.records import record_notes, record_shown_json, whole_record
     from bystander.flow.places import find_archive
-    from bystander.flow.records import record_notes, whole_record
-    from bystander.units import listed, share_text
+    from bystander.units import listed, moment_text, share_text
     from bystander.verdicts import over_time_lines
 
     whole = whole_record(find_archive(archive, variables(), here()), record)
     head, trials = whole.head, whole.trials
     failed = int((trials.status != 0).sum())
     if json:
-        more = {
-            "trials": len(trials),
-            "failed": failed,
-            "machine": dict(head.machine),
-            "seed": head.study.seed,
-        }
-        typer.echo(json_text.dumps({**_brief(head), **more}, indent=2, ensure_ascii=False))
+        typer.echo(record_shown_json(whole))
         return
     console, again = output(), given(archive=archive)
     console.print(f"{head.name}: {head.study.name}", style="title")
     state = head.state if head.complete else "unfinished"
-    since = f", {head.provenance} here since" if head.provenance and head.provenance != head.origin else ""
-    console.print(f"{head.origin} {_when(head.started_wall_s)} UTC{since}, {state}, UUID {head.uuid}")
+    since = f", {head.provenance} here since" if head.provenance and head.provenance.value != head.origin.value else ""
+    console.print(f"{head.origin} {moment_text(head.started_wall_s)}{since}, {state}, UUID {head.uuid}")
     for note in record_notes(whole):
         console.print(note)
     for arm in head.arms:
@@ -136,13 +126,13 @@ def show_record(
         console.print(sentence)
     for text in over_time_lines(whole, again):
         tell(console, text)
-    tell(console, f"Next:\n  {command('decide', head.name, given=again)}")
+    tell(console, f"Next:\n  {command_line('decide', head.name, given=again)}")
 
 
 def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive: Path | None) -> None:
     """Write one trial over time."""
     from bystander.errors import UsageError
-    from bystander.flow.over_time import trial_over_time
+    from bystander.flow.commands.over_time import trial_over_time
     from bystander.flow.places import find_archive
 
     if trial is None or to is None:
@@ -157,8 +147,8 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
     """Show how much samples, trials, blocks and records of the same code differ, and which repetition helps."""
     from rich.table import Table
 
-    from bystander.cli.console import output
-    from bystander.flow.levels import level_text, levels_json, of_text, record_levels, sentences
+    from bystander.cli.shown.console import output
+    from bystander.flow.commands.levels import level_text, levels_json, levels_sentences, of_text, record_levels
     from bystander.flow.places import find_archive
     from bystander.units import numbered
 
@@ -185,7 +175,7 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
     console = output()
     console.print(f"{head.name}: how much the same code differs from itself, as standard deviations", style="title")
     console.print(table)
-    for sentence in sentences(found):
+    for sentence in levels_sentences(found):
         console.print(sentence)
     if not found:
         console.print("No workload has blocks of two arms without failures.")
@@ -204,19 +194,20 @@ def export(
     archive: ArchiveOption = None,
 ) -> None:
     """Write all trials of a record: readings as CSV, or everything as JSON."""
-    from bystander.design import command
+    from bystander.design import command_line
+    from bystander.flow.commands.records import export_record, whole_record
     from bystander.flow.places import find_archive
-    from bystander.flow.records import export_record, whole_record
 
     suffix = to.suffix.lower() if to else ".csv"
-    whole = whole_record(find_archive(archive, variables(), here()), record, timelines=suffix == ".json")
+    whole = whole_record(find_archive(archive, variables(), here()), record, payloads=suffix == ".json")
     text = export_record(whole, suffix)
     if to is None:
         typer.echo(text, nl=False)
         return
     to.write_text(text, encoding="utf-8")
     typer.echo(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
-    typer.echo(f"Next, with another archive:\n  {command('records', 'import', str(to), '--archive', 'other.sqlite')}")
+    other = command_line("records", "import", str(to), "--archive", "other.sqlite")
+    typer.echo(f"Next, with another archive:\n  {other}")
 
 
 @app.command("import", epilog="Example: bystander records import timings.csv --reference old")
@@ -236,10 +227,10 @@ def import_(
     archive: ArchiveOption = None,
 ) -> None:
     """Read timings from any other source into a record of its own. Nothing is run."""
-    from bystander.cli.console import warn
-    from bystander.design import command
+    from bystander.cli.shown.console import warn
+    from bystander.design import command_line
+    from bystander.flow.commands.records import ImportOptions, import_file
     from bystander.flow.places import import_archive
-    from bystander.flow.records import ImportOptions, import_file
 
     options = ImportOptions(
         reference, name, measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5)
@@ -248,7 +239,7 @@ def import_(
     for note in notes:
         warn(note)
     typer.echo(f"record {record} is made from {file.name}.")
-    typer.echo(f"Next:\n  {command('decide', record, given=given(archive=archive))}")
+    typer.echo(f"Next:\n  {command_line('decide', record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")
@@ -258,8 +249,8 @@ def note(
     archive: ArchiveOption = None,
 ) -> None:
     """Add a note to a record; every output of it repeats the note."""
+    from bystander.flow.commands.records import add_note
     from bystander.flow.places import find_archive
-    from bystander.flow.records import add_note
 
     name = add_note(find_archive(archive, variables(), here()), record, text)
     typer.echo(f"record {name} has a note more.")
@@ -272,9 +263,9 @@ def remove(
     archive: ArchiveOption = None,
 ) -> None:
     """Remove records and all their trials; this cannot be undone."""
-    from bystander.design import command
+    from bystander.design import command_line
+    from bystander.flow.commands.records import remove_records
     from bystander.flow.places import find_archive
-    from bystander.flow.records import remove_records
 
     target = find_archive(archive, variables(), here())
     if not yes and not typer.confirm(f"Remove {', '.join(records)} and all trials in it?"):
@@ -282,33 +273,35 @@ def remove(
         return
     remove_records(target, records)
     typer.echo(f"removed: {', '.join(records)}.")
-    typer.echo(f"Next: give the room back:\n  {command('records', 'compact', given=given(archive=archive))}")
+    typer.echo(f"Next: give the room back:\n  {command_line('records', 'compact', given=given(archive=archive))}")
 
 
 @app.command("size", epilog="Example: bystander records size")
 def size(json: JsonOption = False, archive: ArchiveOption = None) -> None:
-    """Show what the archive takes: its file, the readings of each record, the arms laid out beside it."""
+    """Show what the archive takes: its file, readings and evidence of each record, the arms laid out beside it."""
+    from bystander.flow.commands.records import archive_size, size_json
     from bystander.flow.places import find_archive
-    from bystander.flow.records import archive_size
     from bystander.units import size_text
 
     target = find_archive(archive, variables(), here())
     found = archive_size(target)
     if json:
-        document = {"file_bytes": found.file, "arms_bytes": found.arms, "readings_bytes": found.readings}
-        typer.echo(json_text.dumps(document, indent=2, ensure_ascii=False))
+        typer.echo(size_json(found))
         return
     typer.echo(f"archive {target}: {size_text(found.file)}")
-    for name, readings in found.readings.items():
-        typer.echo(f"  {name}: readings {size_text(readings)}")
+    for name, (readings, evidence) in found.by_record.items():
+        more = f", evidence {size_text(evidence)}" if evidence else ""
+        typer.echo(f"  {name}: readings {size_text(readings)}{more}")
+    if found.evidence_files:
+        typer.echo(f"evidence in files beside it: {size_text(found.evidence_files)}")
     typer.echo(f"arms laid out beside it: {size_text(found.arms)}; they are made again when they are missing")
 
 
 @app.command("compact", epilog="Example: bystander records compact")
 def compact(archive: ArchiveOption = None) -> None:
     """Give the room of removed records back to the disk."""
+    from bystander.flow.commands.records import compact_archive
     from bystander.flow.places import find_archive
-    from bystander.flow.records import compact_archive
     from bystander.units import size_text
 
     before, after = compact_archive(find_archive(archive, variables(), here()))
@@ -321,9 +314,9 @@ def mend(
     archive: ArchiveOption = None,
 ) -> None:
     """Save what can be read of a damaged archive into a new one; the damaged one stays as it is."""
-    from bystander.design import command
+    from bystander.design import command_line
+    from bystander.flow.commands.records import mend_archive
     from bystander.flow.places import find_archive
-    from bystander.flow.records import mend_archive
     from bystander.units import counted
 
     mended = mend_archive(find_archive(archive, variables(), here()), to)
@@ -336,23 +329,6 @@ def mend(
         typer.echo(f"{counted(mended.doubles, 'trial')} of blocks that ran twice are kept and do not count.")
     if mended.orphans:
         typer.echo(f"{counted(mended.orphans, 'row')} belonged to nothing any more, and were left behind.")
-    typer.echo(f"Next:\n  {command('records', 'list', '--archive', str(to))}")
-
-
-def _when(wall_s: float) -> str:
-    return datetime.fromtimestamp(wall_s, UTC).strftime("%Y-%m-%d %H:%M")
-
-
-def _brief(head: RecordHead) -> dict[str, object]:
-    return {
-        "record": head.name,
-        "uuid": head.uuid,
-        "study": head.study.name,
-        "origin": head.origin,
-        "provenance": head.provenance,
-        "state": head.state,
-        "complete": head.complete,
-        "started_wall_s": head.started_wall_s,
-        "arms": [arm.name for arm in head.study.arms],
-        "workloads": [workload.name for workload in head.study.workloads],
-    }
+    if mended.evidence_lost:
+        typer.echo(f"{counted(mended.evidence_lost, 'packet')} of evidence could not be read, and were left behind.")
+    typer.echo(f"Next:\n  {command_line('records', 'list', '--archive', str(to))}")

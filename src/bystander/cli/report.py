@@ -39,9 +39,9 @@ def report(
     archive: ArchiveOption = None,
 ) -> None:
     """Write a record as a page or text for a reviewer. Nothing is run."""
-    from bystander.flow.decide import decided
+    from bystander.flow.commands.decide import decided
+    from bystander.flow.commands.report import known_format, write_report
     from bystander.flow.places import find_archive
-    from bystander.flow.report import known_format, write_report
     from bystander.units import counted
 
     known_format(to)

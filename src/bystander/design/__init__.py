@@ -1,12 +1,7 @@
 """What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
 
-from bystander.design.answer_reader import ANSWER_KEYS
-from bystander.design.choice import chosen_names, with_only
-from bystander.design.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
-from bystander.design.invocation import Given, check_again, command, observe_again
+from bystander.design.invocation import Given, check_again, command_line, observe_again, only_options, unbraced
 from bystander.design.keys import arm_key, digest, workload_key
-from bystander.design.machine import machine_sentences, machine_title
-from bystander.design.machine_states import Stretch, state_changes, stretches
 from bystander.design.measures import (
     ABOVE_FLOOR,
     IN_MEMORY,
@@ -20,41 +15,79 @@ from bystander.design.measures import (
     measure_named,
     told_measure,
 )
-from bystander.design.names import renamed, workload_name
-from bystander.design.placeholders import fill_shell, filled_words, placeholder_names
-from bystander.design.plain import from_plain, plain
-from bystander.design.plan import DEPTHS, PlannedBlock, block_conditions, block_order, plan_rounds, shuffled
-from bystander.design.study import (
-    CALL_ANSWER_RULES,
-    DEFAULT_BLOCKS,
-    DEFAULT_LIMIT_S,
-    DEFAULT_MARGIN,
-    DEFAULT_OUTPUT_BYTES,
-    DEFAULT_RISK,
-    ONE_ARM_BLOCKS,
-    ONE_ARM_STUDY_BLOCKS,
-    PLACEBO,
-    STARTS,
-    STOPPINGS,
-    VARIED,
-    AnswerRule,
-    Arm,
-    Callable,
-    Study,
-    Workload,
-    with_placebo,
+from bystander.design.plan import (
+    DEPTHS,
+    ORDERS,
+    PlannedBlock,
+    TrialPlace,
+    block_conditions,
+    block_order,
+    plan_rounds,
+    shuffled,
 )
-from bystander.design.study_reader import ARM_KEYS, GATE_KEYS, STUDY_KEYS, WORKLOAD_KEYS, Surroundings, read_study
-from bystander.design.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Timeline, Told
-from bystander.design.trials import (
+from bystander.design.readers.key_reader import KeyReader
+from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
+from bystander.design.readers.study_keys import (
+    ANSWER_KEYS,
+    ARM_KEYS,
+    CALLABLE_KEYS,
+    COMMAND_KEYS,
+    GATE_KEYS,
+    SHARED_KEYS,
+    STUDY_KEYS,
+)
+from bystander.design.readers.study_reader import StudyPlace, read_study, workload_keys
+from bystander.design.readers.values import Key, checked
+from bystander.design.records.evidence import TIMELINE, Evidence, Payload, Whose
+from bystander.design.records.facts import ArmFacts, InterpreterFacts, MachineFacts, MachineState
+from bystander.design.records.machine import machine_sentences, machine_title
+from bystander.design.records.machine_states import Stretch, state_changes, stretches
+from bystander.design.records.outcomes import TrialOutcome
+from bystander.design.records.plain import from_plain, plain, study_from_plain
+from bystander.design.records.runs import BlockHead, BlockRun, Run
+from bystander.design.records.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
+from bystander.design.records.trials import (
     ArmState,
     LookTaken,
     Record,
     RecordHead,
-    Status,
+    RunTrials,
     TrialArray,
-    TrialOutcome,
+    TrialColumns,
     Trials,
+)
+from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
+from bystander.design.studies.arms import PLACEBO, Arm
+from bystander.design.studies.choice import chosen_names, with_only
+from bystander.design.studies.comparisons import (
+    EACH_WITH_FIRST,
+    Comparison,
+    ComparisonPurpose,
+    plan_named,
+    register_plan,
+)
+from bystander.design.studies.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
+from bystander.design.studies.names import renamed, workload_name
+from bystander.design.studies.placeholders import fill_shell, filled_words, placeholder_names
+from bystander.design.studies.study import (
+    DEFAULT_BLOCKS,
+    DEFAULT_MARGIN,
+    DEFAULT_RISK,
+    ONE_ARM_BLOCKS,
+    ONE_ARM_STUDY_BLOCKS,
+    Study,
+    compared_by,
+    with_placebo,
+)
+from bystander.design.studies.words import Condition, Start, StoppingRule
+from bystander.design.studies.workloads import (
+    DEFAULT_LIMIT_S,
+    DEFAULT_OUTPUT_BYTES,
+    AnswerRule,
+    Command,
+    TimedCallable,
+    What,
+    Workload,
 )
 
 __all__ = [
@@ -62,8 +95,9 @@ __all__ = [
     "ANSWER_KEYS",
     "ARM_KEYS",
     "BROKEN",
-    "CALL_ANSWER_RULES",
+    "CALLABLE_KEYS",
     "CHANGES",
+    "COMMAND_KEYS",
     "COMPARING",
     "DEFAULT_BLOCKS",
     "DEFAULT_LIMIT_S",
@@ -71,6 +105,7 @@ __all__ = [
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "DEPTHS",
+    "EACH_WITH_FIRST",
     "GATE_KEYS",
     "GATE_WORDS",
     "IN_MEMORY",
@@ -79,67 +114,104 @@ __all__ = [
     "OBSERVED",
     "ONE_ARM_BLOCKS",
     "ONE_ARM_STUDY_BLOCKS",
+    "ORDERS",
     "OUTSIDE",
     "PLACEBO",
-    "STARTS",
-    "STOPPINGS",
+    "SHARED_KEYS",
     "STUDY_KEYS",
+    "TIMED",
+    "TIMELINE",
     "TOLD",
     "UNBEGUN",
     "UNENDED",
     "UNMARKED",
-    "VARIED",
-    "WORKLOAD_KEYS",
     "AnswerRule",
     "Arm",
+    "ArmFacts",
     "ArmState",
-    "Callable",
+    "BlockHead",
+    "BlockRun",
+    "Command",
+    "Comparison",
+    "ComparisonPurpose",
+    "Condition",
+    "Evidence",
     "Gate",
     "Given",
+    "InterpreterFacts",
+    "Key",
+    "KeyReader",
     "Lane",
     "LookTaken",
+    "MachineFacts",
+    "MachineState",
+    "Marks",
     "Measure",
+    "Origin",
+    "Payload",
     "PlannedBlock",
+    "Provenance",
     "Record",
     "RecordHead",
+    "Run",
+    "RunTrials",
+    "Start",
+    "State",
     "Status",
+    "StoppingRule",
     "Stretch",
     "Study",
-    "Surroundings",
+    "StudyPlace",
+    "TimedCallable",
     "Timeline",
-    "Told",
     "TrialArray",
+    "TrialColumns",
     "TrialOutcome",
+    "TrialPlace",
     "Trials",
+    "What",
+    "Whose",
     "Workload",
+    "WorkloadKind",
     "arm_key",
     "block_conditions",
     "block_order",
     "check_again",
+    "checked",
     "chosen_names",
-    "command",
+    "command_line",
+    "compared_by",
     "digest",
     "fill_shell",
     "filled_words",
     "from_plain",
     "gated_measure",
     "is_told",
+    "kind_of",
+    "kinds",
     "machine_sentences",
     "machine_title",
     "measure_named",
     "missing_measures",
     "observe_again",
+    "only_options",
     "placeholder_names",
     "plain",
+    "plan_named",
     "plan_rounds",
     "read_study",
+    "register_plan",
+    "register_workload_kind",
     "renamed",
     "shuffled",
     "state_changes",
     "stretches",
+    "study_from_plain",
     "told_measure",
+    "unbraced",
     "with_only",
     "with_placebo",
     "workload_key",
+    "workload_keys",
     "workload_name",
 ]

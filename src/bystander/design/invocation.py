@@ -7,9 +7,9 @@ import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bystander.design.trials import RecordHead
+from bystander.design.records.trials import RecordHead
 
-__all__ = ["Given", "check_again", "command", "observe_again"]
+__all__ = ["Given", "check_again", "command_line", "observe_again", "only_options", "unbraced"]
 
 _STUDY_FILE = "bystander.toml"
 _TAKES = {
@@ -37,7 +37,7 @@ class Given:
     here: str = ""
 
 
-def command(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
+def command_line(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
     """Return a command line: its words, what was given and it takes, and what must stand last."""
     takes = _TAKES.get(words[0], ())
     told = list(words)
@@ -46,7 +46,7 @@ def command(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> st
     if given.archive and "archive" in takes and "--archive" not in words:
         told += ["--archive", given.archive]
     if "only" in takes and "--only" not in words:
-        told += [word for pattern in given.only for word in ("--only", pattern)]
+        told += only_options(given.only)
     return "bystander " + shlex.join([*told, *last])
 
 
@@ -61,9 +61,9 @@ def _with_study(head: RecordHead, given: Given) -> Given:
     return Given(near if len(near) < len(path) else path, given.archive, given.only, given.here)
 
 
-def _runs_here(head: RecordHead) -> bool:
-    """Whether its study may be run: what is somebody else's is not, before it was read."""
-    return head.origin == "observed" and not head.provenance
+def only_options(patterns: Sequence[str]) -> list[str]:
+    """Return the options that choose workloads by these names or patterns."""
+    return [word for pattern in patterns for word in ("--only", pattern)]
 
 
 def observe_again(head: RecordHead, given: Given, *words: str) -> str:
@@ -75,29 +75,30 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
         Options, for example "--blocks", "80".
     """
     study = head.study
-    if not _runs_here(head):
+    if not head.observed_here:
         return ""
     if not any(arm.in_place for arm in study.arms):
-        return command("observe", *words, given=_with_study(head, given))
+        return command_line("observe", *words, given=_with_study(head, given))
     if given.here and given.here != head.study_folder:
         return ""  # it was run where it lies, and that is elsewhere
     kept = [word for name in study.keep_environment for word in ("--keep-environment", name)]
     bare = Given(archive=given.archive)
     if all(arm.placebo or not arm.command for arm in study.arms):
-        said = shlex.split(_plain(study.workloads[0].command))
-        return command("observe", *words, *kept, given=bare, last=["--", *said])
+        said = shlex.split(unbraced(study.workloads[0].template))
+        return command_line("observe", *words, *kept, given=bare, last=["--", *said])
     arms = [
-        word for arm in study.arms if not arm.placebo for word in ("--arm", f"{arm.name}={_plain(arm.command[''])}")
+        word for arm in study.arms if not arm.placebo for word in ("--arm", f"{arm.name}={unbraced(arm.command[''])}")
     ]
-    return command("observe", *words, *kept, given=bare, last=arms)
+    return command_line("observe", *words, *kept, given=bare, last=arms)
 
 
 def check_again(head: RecordHead, given: Given, workload: str) -> str:
     """Return the command that tries one workload of a record's study, "" where it cannot."""
-    if not _runs_here(head) or any(arm.in_place for arm in head.study.arms):
+    if not head.observed_here or any(arm.in_place for arm in head.study.arms):
         return ""
-    return command("check", "--only", workload, given=_with_study(head, given))
+    return command_line("check", "--only", workload, given=_with_study(head, given))
 
 
-def _plain(template: str) -> str:
+def unbraced(template: str) -> str:
+    """Return a template without placeholders as it is typed: with single braces."""
     return template.replace("{{", "{").replace("}}", "}")

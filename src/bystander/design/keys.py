@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 
-from bystander.design.study import AnswerRule, Arm, Callable, Workload
+from bystander.design.readers.kinds import kind_of
+from bystander.design.studies.arms import Arm
+from bystander.design.studies.workloads import AnswerRule, Workload
 
 __all__ = ["arm_key", "digest", "workload_key"]
 
@@ -17,25 +19,18 @@ def digest(value: object) -> str:
 
 
 def workload_key(workload: Workload) -> str:
-    """Digest of kind, template, inputs, settings and answer rule."""
+    """Digest of kind, what it runs, inputs, settings and answer rule."""
     return digest(
         {
             "kind": workload.kind,
-            "template": workload.command,
-            "shell": workload.shell,
+            **kind_of(workload.what).digested(workload.what),
             "inputs": dict(workload.inputs),
             "settings": dict(workload.settings),
             "answer": workload.answer,
             **({"steps": workload.steps} if workload.steps else {}),
             **({} if workload.answer_rule.plain else {"rule": _compared(workload.answer_rule)}),
-            **({"timed": _timed(workload.timed)} if workload.timed else {}),
         }
     )
-
-
-def _timed(timed: Callable) -> dict[str, object]:
-    """What of a callable makes it another workload; how its samples are taken does not."""
-    return {name: getattr(timed, name) for name in ("call", "given", "values", "fresh", "garbage")}
 
 
 def _compared(rule: AnswerRule) -> dict[str, object]:

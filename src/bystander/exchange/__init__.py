@@ -1,15 +1,27 @@
-"""Open formats in and out: CSV of readings, JSON of verdicts and of whole records."""
+"""Open formats in and out: CSV of readings, JSON of verdicts, records, blocks, checks and levels; marks and spans."""
 
+from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, read_block_json
+from bystander.exchange.check_json import check_json
+from bystander.exchange.levels_json import levels_json
 from bystander.exchange.marks import Spans, read_marks
 from bystander.exchange.readings_in import Imported, read_readings_csv
 from bystander.exchange.readings_out import readings_csv, record_arrays
-from bystander.exchange.record_json import read_record_json, record_json
+from bystander.exchange.record_json import json_document, read_record_json, record_json
+from bystander.exchange.records_json import archive_size_json, record_shown_json, records_listed_json
 from bystander.exchange.spans import read_spans, spans_json
 from bystander.exchange.verdicts import verdicts_json
 
 __all__ = [
+    "BLOCK_FORMAT",
     "Imported",
+    "SentBlock",
     "Spans",
+    "archive_size_json",
+    "block_json",
+    "check_json",
+    "json_document",
+    "levels_json",
+    "read_block_json",
     "read_marks",
     "read_readings_csv",
     "read_record_json",
@@ -17,6 +29,8 @@ __all__ = [
     "readings_csv",
     "record_arrays",
     "record_json",
+    "record_shown_json",
+    "records_listed_json",
     "spans_json",
     "verdicts_json",
 ]

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Timeline, Told
+from bystander.design import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
 __all__ = ["Spans", "read_marks"]
@@ -196,7 +196,7 @@ def _factor(unit: str) -> tuple[float, str]:
     return (float(SIZE_UNITS[unit]), "B") if unit in SIZE_UNITS else (1.0, "" if unit == "1" else unit)
 
 
-def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int, spans: Spans | None = None) -> Told:
+def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int, spans: Spans | None = None) -> Marks:
     """Return what the lines of a trial tell; a line that says nothing is counted, and a torn last one left out.
 
     Parameters
@@ -210,7 +210,7 @@ def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int
 
     Returns
     -------
-    Told
+    Marks
         In its timeline `around` is -2 where the instance around is to be found from the times.
     """
     reader = _Reader(wall_offset_ns)
@@ -231,7 +231,7 @@ def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int
     reader.leave_open()
     timeline = reader.spans.timeline(started_ns, length_ns, reader.problems)
     by_process = Counter(timeline.lanes[lane].process for lane in timeline.lane.tolist())
-    return Told(
+    return Marks(
         timeline,
         reader.readings,
         reader.items,

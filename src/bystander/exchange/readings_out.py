@@ -8,7 +8,7 @@ import math
 
 import numpy as np
 
-from bystander.design import Record, Status, TrialArray
+from bystander.design import Origin, Record, Status, TrialArray
 from bystander.exchange.readings_in import COLUMNS
 
 __all__ = ["readings_csv", "record_arrays"]
@@ -20,7 +20,7 @@ def readings_csv(record: Record) -> str:
     buffer = io.StringIO()
     writer = csv.writer(buffer, lineterminator="\n")
     writer.writerow(COLUMNS)
-    host = str(head.machine.get("host", ""))
+    hosts = [machine.host or "" for machine in head.machines]
     names = [(measure.name, measure.unit) for measure in head.measures]
     for row in range(len(trials)):
         block, order = int(trials.block[row]), int(trials.order[row])
@@ -30,11 +30,12 @@ def readings_csv(record: Record) -> str:
             head.study.workloads[trials.workload[row]].name, head.study.arms[trials.arm[row]].name,
             block if block >= 0 else "", order if order >= 0 else "",
         ]  # fmt: skip
+        host = hosts[trials.machine[row]] if hosts else ""
         back = [status.text, "", "" if math.isnan(start) else f"{start:.6f}", host]
         written = 0
         for j, (name, unit) in enumerate(names):
             # Of a trial that was observed the reading leaves its cold samples out, so they cannot stand for it.
-            several = None if head.origin == "observed" else record.samples.get((row, name))
+            several = None if head.origin == Origin.OBSERVED else record.samples.get((row, name))
             values = [trials.readings[row, j]] if several is None else several
             for k, value in enumerate(values):
                 if math.isfinite(value):
@@ -57,7 +58,6 @@ def record_arrays(record: Record) -> tuple[TrialArray, ...]:
             if not mine.size:
                 continue
             place = {int(row): i for i, row in enumerate(mine)}
-            told = {row: (record.told.get(row, {}), line) for row, line in record.timelines.items() if row in place}
             codes = enumerate(trials.answers[mine].tolist())
             found.append(
                 TrialArray(
@@ -66,7 +66,7 @@ def record_arrays(record: Record) -> tuple[TrialArray, ...]:
                     [(place[r], names.index(name), v) for (r, name), v in record.samples.items() if r in place],
                     {row: f"answer-{code}" for row, code in codes if code >= 0},
                     {place[row]: text for row, text in record.excerpts.items() if row in place},
-                    {place[row]: one for row, one in told.items()},
+                    {place[row]: packets for row, packets in record.evidence.items() if row in place},
                 )
             )  # fmt: skip
     return tuple(found)

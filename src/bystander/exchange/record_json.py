@@ -1,35 +1,42 @@
-"""A whole record as one JSON document: what CSV cannot carry goes with it (study, arms, machine, answers)."""
+"""A whole record as one JSON document: what CSV cannot carry goes with it (study, arms, machines, blocks, answers)."""
 
 from __future__ import annotations
 
 import json
 import math
-from dataclasses import asdict
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
 from bystander.design import (
-    STOPPINGS,
     ArmState,
+    BlockHead,
+    Evidence,
     LookTaken,
+    MachineFacts,
+    MachineState,
     Measure,
+    Origin,
     Record,
     RecordHead,
+    Run,
+    State,
     Status,
-    Study,
     Trials,
+    Whose,
     from_plain,
     plain,
-    renamed,
+    study_from_plain,
 )
 from bystander.errors import DataError
-from bystander.exchange.timeline_table import timeline_of, timeline_table
+from bystander.exchange.evidence_json import evidence_of, evidence_of_told, evidence_table
 
-__all__ = ["read_record_json", "record_json"]
+__all__ = ["RECORD_FORMAT", "json_document", "read_record_json", "record_json"]
 
-_FORMAT = "bystander.record"
-_VERSION = 1
+RECORD_FORMAT = "bystander.record"
+_VERSION = 2
+_VERSIONS = (1, 2)
 _INTEGERS = ("workload", "arm", "block", "order", "status", "answers", "details", "machine")
 
 
@@ -37,7 +44,7 @@ def record_json(record: Record) -> str:
     """Return the document; readings stand in one list per measure, in SI units, null where none was read."""
     head, trials = record.head, record.trials
     document: dict[str, Any] = {
-        "format": _FORMAT,
+        "format": RECORD_FORMAT,
         "version": _VERSION,
         "uuid": head.uuid,
         "name": head.name,
@@ -48,20 +55,33 @@ def record_json(record: Record) -> str:
         "notes": list(head.notes),
         "study_folder": head.study_folder,
         "study_file": head.study_file,
-        "machine": dict(head.machine),
+        "machine": head.machine.known,
+        "machines": [machine.known for machine in head.machines],
         "study": plain(head.study),
         "arms": [plain(arm) for arm in head.arms],
-        "measures": [asdict(measure) for measure in head.measures],
+        "measures": [plain(measure) for measure in head.measures],
+        "runs": [plain(run) for run in head.runs],
+        "blocks": [plain(block) for block in record.blocks],
         "trials": {name: getattr(trials, name).tolist() for name in _INTEGERS},
         "samples": [
             {"trial": row, "measure": name, "values": values.tolist()} for (row, name), values in record.samples.items()
         ],
-        "told": [
-            {"trial": row, **record.told.get(row, {}), "phases": timeline_table(line)}
-            for row, line in record.timelines.items()
+        "evidence": [
+            *(
+                {"trial": row, **evidence_table(packet)}
+                for row, packets in record.evidence.items()
+                for packet in packets
+                if packet.payload
+            ),
+            *(
+                {"run": whose.run, "workload": whose.workload, "arm": whose.arm, **evidence_table(packet)}
+                for whose, packets in record.of_runs.items()
+                for packet in packets
+                if packet.payload
+            ),
         ],
-        "machine_states": [dict(state) for state in record.machine_states],
-        "looks": [asdict(look) for look in record.looks],
+        "machine_states": [state.known for state in record.machine_states],
+        "looks": [plain(look) for look in record.looks],
         "excerpts": {str(row): text for row, text in record.excerpts.items()},
     }
     document["trials"]["limit_s"] = _nulled(trials.limit_s)
@@ -88,16 +108,25 @@ def _refused(word: str) -> None:
     raise ValueError(f"{word} is no number in JSON")
 
 
-def read_record_json(text: str, file: str) -> Record:
-    """Return the record of a document that `record_json` wrote; raise DataError when it is none."""
+def json_document(text: str, file: str) -> dict[str, Any]:
+    """Return the table of a document that names its format; raise DataError when it is none."""
     try:
         document = json.loads(text, parse_constant=_refused)
     except (ValueError, RecursionError) as error:
         raise DataError(f"{file}: it is not valid JSON: {error}") from None
-    if not isinstance(document, dict) or document.get("format") != _FORMAT:
-        raise DataError(f'{file}: it is no record; its "format" must be "{_FORMAT}"')
-    if document.get("version") != _VERSION:
-        raise DataError(f"{file}: version {document.get('version')} is not known; this Bystander reads {_VERSION}")
+    if not isinstance(document, dict):
+        raise DataError(f'{file}: it is no record; its "format" must be "{RECORD_FORMAT}"')
+    return document
+
+
+def read_record_json(text: str, file: str) -> Record:
+    """Return the record of a document that `record_json` wrote, now or before; raise DataError when it is none."""
+    document = json_document(text, file)
+    if document.get("format") != RECORD_FORMAT:
+        raise DataError(f'{file}: it is no record; its "format" must be "{RECORD_FORMAT}"')
+    if document.get("version") not in _VERSIONS:
+        known = " and ".join(map(str, _VERSIONS))
+        raise DataError(f"{file}: version {document.get('version')} is not known; this Bystander reads {known}")
     try:
         return _record(document)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError) as error:
@@ -117,8 +146,27 @@ def _record(document: dict[str, Any]) -> Record:
         readings=np.column_stack(readings) if readings else np.empty((0, 0)),
         **integers,
     )
+    _check_columns(head, trials, [*integers.values(), trials.limit_s, trials.started_s, *readings])
     count = len(trials)
-    if any(column.shape != (count,) for column in (*integers.values(), trials.limit_s, trials.started_s, *readings)):
+    samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
+    excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
+    evidence, of_runs = _evidence(document, head)
+    if any(not 0 <= row < count for row in (*evidence, *(row for row, _ in samples))):
+        raise ValueError("evidence or samples name a trial that is not there")
+    states = document.get("machine_states", [])
+    if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
+        raise ValueError("machine_states is no list of tables")
+    looks = tuple(from_plain(LookTaken, look, "looks") for look in document.get("looks", []))
+    blocks = tuple(from_plain(BlockHead, block, "blocks") for block in document.get("blocks", []))
+    _check_blocks(head, blocks)
+    return Record(
+        head, trials, samples, excerpts, [MachineState.of(state) for state in states], evidence, looks, blocks, of_runs
+    )
+
+
+def _check_columns(head: RecordHead, trials: Trials, columns: list[Any]) -> None:
+    count = len(trials)
+    if any(column.shape != (count,) for column in columns):
         raise ValueError("its columns are not of one length")
     for name, column, most in (
         ("workload", trials.workload, len(head.study.workloads)),
@@ -130,59 +178,83 @@ def _record(document: dict[str, Any]) -> Record:
     places = np.stack([trials.workload, trials.arm, trials.block])[:, trials.block >= 0]
     if np.unique(places, axis=1).shape[1] < places.shape[1]:
         raise ValueError("an arm has two trials in one block")
-    samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
-    excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
-    told = {int(one["trial"]): one for one in document.get("told", [])}
-    lines = {row: timeline_of(one["phases"]) for row, one in told.items()}
-    summaries = {row: _summary(one, len(lines[row])) for row, one in told.items()}
-    if any(not 0 <= row < count for row in (*told, *(row for row, _ in samples))):
-        raise ValueError("told or samples name a trial that is not there")
-    states = document.get("machine_states", [])
-    if not isinstance(states, list) or not all(isinstance(state, dict) for state in states):
-        raise ValueError("machine_states is no list of tables")
-    looks = tuple(from_plain(LookTaken, look, "looks") for look in document.get("looks", []))
-    return Record(head, trials, samples, excerpts, states, summaries, lines, looks)
 
 
-def _summary(one: dict[str, Any], instances: int) -> dict[str, Any]:
-    """Return what is kept beside the phases of a trial, with every value of its type."""
-    labels = {
-        str(phase): {str(label): float(seconds) for label, seconds in by_label.items()}
-        for phase, by_label in one.get("labels", {}).items()
-    }
-    problems = {str(problem): int(often) for problem, often in one.get("problems", {}).items()}
-    return {"problems": problems, "labels": labels, "instances": instances}
+def _check_blocks(head: RecordHead, blocks: tuple[BlockHead, ...]) -> None:
+    runs = {run.number for run in head.runs}
+    for block in blocks:
+        known = block.run in runs and 0 <= block.workload < len(head.study.workloads)
+        if not known or not 0 <= block.machine < len(head.machines) or block.number < 0:
+            raise ValueError("blocks name a run, workload or machine that is not there")
+    if len({(block.run, block.workload, block.number) for block in blocks}) < len(blocks):
+        raise ValueError("a block is whole twice")
+
+
+def _evidence(
+    document: dict[str, Any], head: RecordHead
+) -> tuple[dict[int, tuple[Evidence, ...]], dict[Whose, tuple[Evidence, ...]]]:
+    """Return the evidence of trials, and that of no single trial; documents of before had one kind, `told`."""
+    of_trials: dict[int, tuple[Evidence, ...]] = {}
+    of_runs: dict[Whose, tuple[Evidence, ...]] = {}
+    for one in document.get("told", []):
+        of_trials[int(one["trial"])] = (evidence_of_told(one),)
+    for one in document.get("evidence", []):
+        packet = evidence_of(one)
+        if "trial" in one:
+            row = int(one["trial"])
+            of_trials[row] = (*of_trials.get(row, ()), packet)
+        else:
+            whose = Whose(int(one["run"]), int(one["workload"]), int(one["arm"]))
+            if whose.run not in {run.number for run in head.runs}:
+                raise ValueError("evidence names a run that is not there")
+            of_runs[whose] = (*of_runs.get(whose, ()), packet)
+    return of_trials, of_runs
+
+
+def _machines(document: dict[str, Any]) -> tuple[MachineFacts, ...]:
+    """Return the machines; documents of before told the first one only, though trials may name others."""
+    told = document.get("machines", [document["machine"]])
+    if not isinstance(told, list) or not all(isinstance(facts, Mapping) for facts in told) or not told:
+        raise ValueError("machines is no list of tables")
+    most = max(document["trials"].get("machine") or [0])
+    if not 0 <= most < 10_000:
+        raise ValueError("trials.machine holds a number that stands for nothing")
+    return (*(MachineFacts.of(facts) for facts in told), *[MachineFacts()] * (most + 1 - len(told)))
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:
-    study = renamed(from_plain(Study, document["study"], "study"))
-    if not (
-        0 < study.margin <= 1
-        and 0 < study.risk <= 0.5
-        and study.blocks > 0
-        and study.arms
-        and study.workloads
-        and study.stopping in STOPPINGS
-    ):
+    study = study_from_plain(document["study"], "study")
+    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and study.blocks > 0 and study.arms and study.workloads):
         raise ValueError("study: margin, risk, blocks, arms or workloads are out of range")
     if not measures or not isinstance(document["machine"], dict):
         raise ValueError("measures or machine is empty")
     for key in ("uuid", "name", "origin", "state", "study_folder", "program_version"):
         if not isinstance(document[key], str):
             raise ValueError(f"{key} is of the wrong type")
+    machines = _machines(document)
+    runs = tuple(from_plain(Run, run, "runs") for run in document.get("runs", []))
+    if len({run.number for run in runs}) < len(runs) or any(not 0 <= run.machine < len(machines) for run in runs):
+        raise ValueError("runs have one number twice, or name a machine that is not there")
     return RecordHead(
         uuid=document["uuid"],
         name=document["name"],
-        origin=document["origin"],
-        state=document["state"],
+        origin=Origin(document["origin"]),
+        state=State(document["state"]),
         started_wall_s=min(float(document["started_wall_s"]), 1e11),
         study=study,
         study_folder=document["study_folder"],
         arms=tuple(from_plain(ArmState, arm, "arms") for arm in document["arms"]),
         workload_keys=(),
         measures=measures,
-        machine=document["machine"],
+        machines=machines,
         version=document["program_version"],
         notes=tuple(str(note) for note in document["notes"]),
         study_file=str(document.get("study_file", "")),
+        runs=runs or (_only_run(document, study.seed or 0),),
     )
+
+
+def _only_run(document: dict[str, Any], seed: int) -> Run:
+    """Return the run that a document of before was, whose arms were ordered by one permutation a block."""
+    began = min(float(document["started_wall_s"]), 1e11)
+    return Run(seed=seed, order="permutation", began_wall_s=began, state=State(document["state"]))

@@ -7,7 +7,19 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from bystander.verdicts import CONFIDENCE, ArmSide, Decision, Distribution, GateFinding, Load, Row, loads
+from bystander.design import Comparison
+from bystander.verdicts import (
+    CONFIDENCE,
+    ArmSide,
+    Decision,
+    Distribution,
+    GateFinding,
+    Load,
+    Row,
+    Scale,
+    Single,
+    loads,
+)
 
 __all__ = ["verdicts_json"]
 
@@ -17,7 +29,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
     head = decision.head
     document = {
         "format": "bystander.verdicts",
-        "version": 1,
+        "version": 2,
         "record": head.name,
         "record_uuid": head.uuid,
         "started_wall_s": head.started_wall_s,
@@ -30,6 +42,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "margin": decision.margin,
         "risk": decision.risk,
         "comparisons": decision.comparisons,
+        "compared": [_compared(decision, comparison) for comparison in decision.head.study.comparisons],
         "seed": head.study.seed,
         "exploration": list(decision.exploration),
         "stopping": _stopping(decision),
@@ -58,6 +71,11 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)
 
 
+def _compared(decision: Decision, comparison: Comparison) -> dict[str, str]:
+    reference, candidate = decision.head.study.names(comparison)
+    return {"reference": reference, "candidate": candidate}
+
+
 def _number(value: float) -> float | None:
     return value if math.isfinite(value) else None
 
@@ -67,13 +85,14 @@ def _side(side: ArmSide) -> dict[str, Any]:
 
 
 def _result(row: Row) -> dict[str, Any]:
-    ratio = row.scale == "ratio"
+    ratio = row.scale == Scale.RATIO
     ends = [_number(row.low), _number(row.high)]
     if ratio and row.low <= 0:
         ends[0] = None
     return {
         "workload": row.workload,
         "arm": row.arm,
+        "against": row.against,
         "measure": row.measure.name,
         "primary": row.primary,
         "unit": row.measure.unit,
@@ -129,6 +148,7 @@ def _gate(finding: GateFinding) -> dict[str, Any]:
 def _load(one: Load) -> dict[str, Any]:
     return {
         "arm": one.arm,
+        "against": one.against,
         "candidate_over_reference": _number(one.ratio),
         "workloads": list(one.counted),
         "other_answer": list(one.other_answer),
@@ -140,7 +160,7 @@ def _load(one: Load) -> dict[str, Any]:
 
 def _stopping(decision: Decision) -> dict[str, Any]:
     """Return the planned looks, with the nominal levels at which one comparison alone would be shown at the risk."""
-    looks, risk = decision.looks, decision.risk / max(1, len(decision.candidates))
+    looks, risk = decision.looks, decision.risk / max(1, len(decision.head.study.comparisons))
     columns = zip(looks.blocks, decision.look_levels, looks.levels(2 * risk), strict=True)
     return {
         "rule": decision.head.study.stopping,
@@ -163,6 +183,7 @@ def _distribution(one: Distribution) -> dict[str, Any]:
     return {
         "workload": one.workload,
         "arm": one.arm,
+        "against": one.against,
         "confidence": CONFIDENCE,
         "shifts": shifts,
         "two_speeds": two,
@@ -171,7 +192,7 @@ def _distribution(one: Distribution) -> dict[str, Any]:
     }
 
 
-def _alone(single: Any) -> dict[str, Any]:
+def _alone(single: Single) -> dict[str, Any]:
     s = single.summary
     return {
         "workload": single.workload,

@@ -3,20 +3,21 @@
 This room owns processes, checkouts and locks, and gives all of them back.
 """
 
-from bystander.field import page_cache
-from bystander.field.arms import ArmMaker
-from bystander.field.commands import ReadyCommand, ReadyWorkload, ready_command, ready_workload
-from bystander.field.conditions import stub_for, under_conditions
-from bystander.field.doubts import build_doubts, command_doubts, environment_doubts, program_doubts
-from bystander.field.environment import STANDARD_VARIABLES, trial_environment
-from bystander.field.folders import FolderState, fits, folder_state
-from bystander.field.git import Git
-from bystander.field.interpreters import interpreter_facts
-from bystander.field.launcher import Launcher
+from bystander.field.arms.folders import FolderState, fits, folder_state
+from bystander.field.arms.git import Git
+from bystander.field.arms.interpreters import interpreter_facts
+from bystander.field.arms.making import ArmMaker
+from bystander.field.arms.signs import build_doubts, command_doubts, environment_doubts, program_doubts
+from bystander.field.arms.study_folder import StudyFolder
+from bystander.field.arms.variables import STANDARD_VARIABLES, trial_environment
 from bystander.field.locks import MachineLock
 from bystander.field.machine import boot_id, machine_facts, machine_state
-from bystander.field.openings import CannotWatchError, Openings, source_of
-from bystander.field.surroundings import StudyFolder
+from bystander.field.trials import page_cache
+from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
+from bystander.field.trials.conditions import stub_for, under_conditions
+from bystander.field.trials.kinds import KindInField, Runs, kind_in_field, ready_workload, register_in_field
+from bystander.field.trials.launcher import Launcher
+from bystander.field.trials.openings import CannotWatchError, Openings, source_of
 
 __all__ = [
     "STANDARD_VARIABLES",
@@ -24,11 +25,14 @@ __all__ = [
     "CannotWatchError",
     "FolderState",
     "Git",
+    "KindInField",
     "Launcher",
     "MachineLock",
     "Openings",
     "ReadyCommand",
     "ReadyWorkload",
+    "Runs",
+    "Site",
     "StudyFolder",
     "boot_id",
     "build_doubts",
@@ -36,13 +40,16 @@ __all__ = [
     "environment_doubts",
     "fits",
     "folder_state",
+    "found_program",
     "interpreter_facts",
+    "kind_in_field",
     "machine_facts",
     "machine_state",
     "page_cache",
     "program_doubts",
     "ready_command",
     "ready_workload",
+    "register_in_field",
     "source_of",
     "stub_for",
     "trial_environment",

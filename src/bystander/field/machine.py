@@ -8,7 +8,8 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+
+from bystander.design import MachineFacts, MachineState
 
 __all__ = ["boot_id", "machine_facts", "machine_state"]
 
@@ -36,8 +37,8 @@ def boot_id(root: Path = _ROOT) -> str | None:
     return _line(root, "proc/sys/kernel/random/boot_id")
 
 
-def machine_facts(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> dict[str, Any]:
-    """Return facts and state of this machine, in SI units; keys are only there where they could be read.
+def machine_facts(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> MachineFacts:
+    """Return facts and state of this machine, in SI units; None where something could not be read.
 
     Parameters
     ----------
@@ -47,50 +48,53 @@ def machine_facts(root: Path = _ROOT, clock: Callable[[], float] = time.monotoni
         Returns seconds.
     """
     cpuinfo, meminfo = _line(root, "proc/cpuinfo"), _line(root, "proc/meminfo")
-    facts: dict[str, Any] = {
-        "host": platform.node(),
-        "system": _system(),
-        "kernel": platform.release(),
-        "architecture": platform.machine(),
-        "processor": _field(cpuinfo, "model name") or platform.processor() or None,
-        "cores": os.cpu_count(),
-        "memory_bytes": _kib(_field(meminfo, "MemTotal")),
-        "memory_free_bytes": _kib(_field(meminfo, "MemAvailable")),
-        "virtual": True if " hypervisor" in (cpuinfo or "") else None,
-        "governor": _line(root, "sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"),
-        "pressure": _line(root, "proc/pressure/cpu"),
-        "boot_id": boot_id(root),
-    }
-    if hasattr(os, "sched_getaffinity"):
-        facts["cores_allowed"] = len(os.sched_getaffinity(0))
+    state, load, disk = machine_state(root, clock), None, None
     with suppress(OSError):
-        facts["load"] = round(os.getloadavg()[0], 2)
+        load = round(os.getloadavg()[0], 2)
     with suppress(OSError):
         disk = os.statvfs(".")
-        facts["disk_free_bytes"], facts["disk_bytes"] = disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize
-    state = machine_state(root, clock)
-    facts |= {name: state[name] for name in ("on_mains", "heat_slowdowns", "frequency_hz") if name in state}
-    return {name: value for name, value in facts.items() if value is not None}
+    return MachineFacts(
+        host=platform.node(),
+        system=_system(),
+        kernel=platform.release(),
+        architecture=platform.machine(),
+        processor=_field(cpuinfo, "model name") or platform.processor() or None,
+        cores=os.cpu_count(),
+        memory_bytes=_kib(_field(meminfo, "MemTotal")),
+        memory_free_bytes=_kib(_field(meminfo, "MemAvailable")),
+        virtual=True if " hypervisor" in (cpuinfo or "") else None,
+        governor=_line(root, "sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"),
+        pressure=_line(root, "proc/pressure/cpu"),
+        boot_id=boot_id(root),
+        cores_allowed=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else None,
+        load=load,
+        disk_free_bytes=disk.f_bavail * disk.f_frsize if disk else None,
+        disk_bytes=disk.f_blocks * disk.f_frsize if disk else None,
+        on_mains=state.on_mains,
+        heat_slowdowns=state.heat_slowdowns,
+        frequency_hz=state.frequency_hz,
+    )
 
 
-def machine_state(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> dict[str, Any]:
+def machine_state(root: Path = _ROOT, clock: Callable[[], float] = time.monotonic) -> MachineState:
     """Return counters and state that change from moment to moment, in a fraction of a millisecond.
 
     `stalled_s` and `disk_stalled_s` count the time in which some program waited (pressure stall
     information), `stolen_s` what other virtual machines took of `processors_s`, the time of all
     processors, in kernel ticks.
     """
-    state: dict[str, Any] = {
-        "monotonic_s": clock(),
-        "stalled_s": _stalled(root, "proc/pressure/cpu"),
-        "disk_stalled_s": _stalled(root, "proc/pressure/io"),
-        "memory_free_bytes": _kib(_field(_line(root, "proc/meminfo"), "MemAvailable")),
-        "frequency_hz": _mean(_numbers(root, "cpu[0-9]*/cpufreq/scaling_cur_freq"), 1e3),
-        "heat_slowdowns": _total(_numbers(root, "cpu[0-9]*/thermal_throttle/core_throttle_count")),
-        "on_mains": _on_mains(root),
-        **_ticks(root),
-    }
-    return {name: value for name, value in state.items() if value is not None}
+    stolen, processors = _ticks(root)
+    return MachineState(
+        monotonic_s=clock(),
+        stalled_s=_stalled(root, "proc/pressure/cpu"),
+        disk_stalled_s=_stalled(root, "proc/pressure/io"),
+        memory_free_bytes=_kib(_field(_line(root, "proc/meminfo"), "MemAvailable")),
+        frequency_hz=_mean(_numbers(root, "cpu[0-9]*/cpufreq/scaling_cur_freq"), 1e3),
+        heat_slowdowns=_total(_numbers(root, "cpu[0-9]*/thermal_throttle/core_throttle_count")),
+        on_mains=_on_mains(root),
+        stolen_s=stolen,
+        processors_s=processors,
+    )
 
 
 def _stalled(root: Path, path: str) -> float | None:
@@ -100,12 +104,13 @@ def _stalled(root: Path, path: str) -> float | None:
     return int(total) / 1e6 if total.isdigit() else None
 
 
-def _ticks(root: Path) -> dict[str, float]:
+def _ticks(root: Path) -> tuple[float | None, float | None]:
+    """Return the seconds that other virtual machines took, and those of all processors, since the start."""
     words = (_line(root, "proc/stat") or "").partition("\n")[0].split()
     if len(words) < 9 or words[0] != "cpu":
-        return {}
+        return None, None
     ticks, per_second = [int(word) for word in words[1:9]], os.sysconf("SC_CLK_TCK")
-    return {"stolen_s": ticks[7] / per_second, "processors_s": sum(ticks) / per_second}
+    return ticks[7] / per_second, sum(ticks) / per_second
 
 
 def _numbers(root: Path, pattern: str) -> list[int]:

@@ -3,38 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Protocol
 
 from bystander.design import ArmState, Study, TrialOutcome
+from bystander.foresight import Progress
 
-__all__ = ["Observer", "Progress", "Silent"]
-
-
-@dataclass(frozen=True)
-class Progress:
-    """How far an observation has come; never an estimate of a difference, which would invite stopping by hand.
-
-    Attributes
-    ----------
-    done, planned : int
-        Whole blocks; those planned are the most that may come.
-    left_s : float
-        Time left, in seconds.
-    blocks : tuple of int
-        Whole blocks of each workload.
-    precision : tuple of float or None
-        For each workload, half the width of its widest interval as a share; None while unbounded.
-    decided : frozenset of int
-        Workloads that have left.
-    """
-
-    done: int
-    planned: int
-    left_s: float
-    blocks: tuple[int, ...]
-    precision: tuple[float | None, ...]
-    decided: frozenset[int] = frozenset()
+__all__ = ["Observer", "Silent"]
 
 
 class Observer(Protocol):

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
 
+from bystander.design import Origin
 from bystander.units import counted, share_text
-from bystander.verdicts import Decision, Distribution, Row, Shift
+from bystander.verdicts import Decision, Distribution, Relevance, Row, Shift, StopReason
 
 __all__ = [
     "Parts",
@@ -14,21 +14,15 @@ __all__ = [
     "looks_table",
     "methods",
     "parts",
-    "started_text",
     "told_notes",
 ]
 
 _SILENT = ("beyond-margin",)  # the words of the row say it
 
 
-def started_text(decision: Decision) -> str:
-    """Return when the record was begun, in UTC."""
-    return datetime.fromtimestamp(decision.head.started_wall_s, UTC).strftime("%Y-%m-%d %H:%M UTC")
-
-
 def changed_secondary(decision: Decision) -> list[Row]:
     """Return rows of other measures that changed and whose size is not within the margin."""
-    return [row for row in decision.secondary if row.verdict in row.measure.words and row.relevance != "within"]
+    return [row for row in decision.secondary if row.changed and row.relevance != Relevance.WITHIN]
 
 
 def told_notes(row: Row) -> list[str]:
@@ -39,7 +33,7 @@ def told_notes(row: Row) -> list[str]:
 def methods(decision: Decision) -> list[str]:
     """Return how the verdicts were reached, one sentence each."""
     head, study = decision.head, decision.head.study
-    if head.origin == "observed":
+    if head.origin == Origin.OBSERVED:
         most = "at most " if len(decision.looks.blocks) > 1 else ""
         first = (
             f"Each workload ran in {most}{counted(study.blocks, 'block')}; in a block every arm ran once, back to "
@@ -75,13 +69,14 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
     looks = decision.looks
     if len(looks.blocks) == 1 or not decision.primary:
         return []
-    reasons = ("changed", "same", "fails-more")
+    reasons = (StopReason.CHANGED, StopReason.SAME, StopReason.FAILS_MORE)
     table: list[tuple[str, ...]] = [("after blocks", "nominal level", "changed", "same", "failed", "went on")]
     waiting = len(decision.primary)
     levels = decision.look_levels
     for place, (blocks, level) in enumerate(zip(looks.blocks, levels, strict=True)):
         taken = waiting > 0
-        there = [row.stop for row in decision.primary if row.stop.look == place and row.stop.reason != "unfinished"]
+        stops = [row.stop for row in decision.primary if row.stop.look == place]
+        there = [stop for stop in stops if stop.reason != StopReason.UNFINISHED]
         waiting -= sum(stop.reason in reasons for stop in there)
         counts = [sum(stop.reason == reason for stop in there) for reason in reasons]
         told = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
@@ -106,15 +101,14 @@ class Parts:
 
 def parts(decision: Decision) -> Parts:
     """Return, for each row of the study's measure, how each part of its distribution moved, in short."""
-    several = len(decision.candidates) > 1
-    by_place = {(one.workload, one.arm): one for one in decision.distributions}
-    shown = [(row, by_place[row.workload, row.arm]) for row in decision.primary if (row.workload, row.arm) in by_place]
+    by_place = {(one.workload, one.comparison): one for one in decision.distributions}
+    shown = [(row, by_place[row.place]) for row in decision.primary if row.place in by_place]
     first = shown[0][1].shifts if shown else ()
     slow = any(one.slow for _, one in shown)
     shares = [k for k in range(len(first)) if any(not one.shifts[k].needed for _, one in shown)]
     rows = tuple(
         (
-            f"{row.workload} · {row.arm}" if several else row.workload,
+            decision.name_of(row),
             (*(_shift_text(one.shifts[k]) for k in shares), _spread_text(one), *([_slow_text(one)] if slow else [])),
         )
         for row, one in shown

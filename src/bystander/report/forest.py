@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from bystander.report.theme import COLOURS, MARKS
 from bystander.units import share_text
-from bystander.verdicts import Axis, Decision, Row, change_text, shared_axis
+from bystander.verdicts import Axis, Decision, Row, Scale, change_text, shared_axis
 
 __all__ = ["Forest", "forest"]
 
@@ -52,11 +52,10 @@ class Forest:
 
 def forest(decision: Decision) -> Forest | None:
     """Return the picture of all ratio rows of the study's measure, or None when there is none."""
-    rows = [row for row in decision.primary if row.scale == "ratio"]
+    rows = [row for row in decision.primary if row.scale == Scale.RATIO]
     if not rows:
         return None
     axis = shared_axis(rows)
-    several = len(decision.candidates) > 1
     bottom = _TOP + _ROW * len(rows)
     margin = rows[0].margin
     band = _x(axis, 1 / (1 + margin)), _x(axis, 1 + margin)
@@ -64,7 +63,7 @@ def forest(decision: Decision) -> Forest | None:
     return Forest(
         _LEFT + _PLOT + _RIGHT, bottom + 34, _LEFT, _LEFT + _PLOT, _TOP, bottom, band[0], band[1] - band[0],
         _x(axis, 1.0), tuple((_x(axis, tick), _tick(tick)) for tick in axis.ticks()),
-        tuple(_line(row, i, axis, several) for i, row in enumerate(rows)), more, less,
+        tuple(_line(row, decision.name_of(row), i, axis) for i, row in enumerate(rows)), more, less,
     )  # fmt: skip
 
 
@@ -82,8 +81,7 @@ def _tick(ratio: float) -> str:
     return f"{'+' if ratio > 1 else '−'}{share_text(abs(ratio - 1))}"
 
 
-def _line(row: Row, place: int, axis: Axis, several: bool) -> _Line:
-    name = f"{row.workload} · {row.arm}" if several else row.workload
+def _line(row: Row, name: str, place: int, axis: Axis) -> _Line:
     return _Line(
         y=_TOP + _ROW * (place + 0.5),
         name=name if len(name) <= 30 else name[:29] + "…",

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from bystander.design import machine_sentences, machine_title
-from bystander.report.common import changed_secondary, looks_table, methods, started_text, told_notes
+from bystander.report.common import changed_secondary, looks_table, methods, told_notes
 from bystander.report.theme import MARKS
-from bystander.units import plain_text, quantity_text
+from bystander.units import moment_text, plain_text, quantity_text
 from bystander.verdicts import (
     Decision,
     Row,
@@ -44,7 +44,7 @@ def markdown(decision: Decision) -> str:
     lines += ["", "<details><summary>What was compared, where and how</summary>", ""]
     lines += [f"- arm **{_safe(arm.name)}**: {_safe(arm.identity)}" for arm in head.arms]
     lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
-    lines += [f"- record {_safe(head.name)} of {started_text(decision)}, Bystander {_safe(head.version)}"]
+    lines += [f"- record {_safe(head.name)} of {moment_text(head.started_wall_s)}, Bystander {_safe(head.version)}"]
     lines += [f"- {_safe(text)}" for text in methods(decision)]
     lines += _looks(decision)
     lines += [
@@ -72,24 +72,23 @@ def _asides(decision: Decision) -> tuple[str, ...]:
 
 
 def _comparisons(decision: Decision) -> list[str]:
-    several = len(decision.candidates) > 1
     lines = [
         f"| workload | verdict | {_safe(decision.measure.label)} | change | blocks |",
         "| --- | --- | --- | --- | --- |",
     ]
     for row in decision.primary:
-        name = _name(row, several)
+        name = _name(decision, row)
         lines.append(
             f"| {name} | {MARKS[row.verdict]} {row.verdict} | {medians_text(row)} | {change_text(row)}, "
             f"{interval_text(row)} | {blocks_text(row) if row.blocks else 'unpaired'} |"
         )
-    remarks = [f"- {_name(row, several)}: {_safe(text)}" for row in decision.primary for text in told_notes(row)]
+    remarks = [f"- {_name(decision, row)}: {_safe(text)}" for row in decision.primary for text in told_notes(row)]
     lines += ["", *remarks] if remarks else []
     changed = changed_secondary(decision)
     if changed:
         lines += ["", "Other measures that changed:", ""]
         lines += [
-            f"- {_name(row, several)}: {_safe(row.measure.label)} {row.verdict}, "
+            f"- {_name(decision, row)}: {_safe(row.measure.label)} {row.verdict}, "
             f"{change_text(row)}, {medians_text(row)}"
             for row in changed
         ]
@@ -107,8 +106,8 @@ def _failures(decision: Decision) -> list[str]:
     return lines
 
 
-def _name(row: Row, several: bool) -> str:
-    return _safe(f"{row.workload} · {row.arm}" if several else row.workload)
+def _name(decision: Decision, row: Row) -> str:
+    return _safe(decision.name_of(row))
 
 
 def _alone(decision: Decision) -> list[str]:

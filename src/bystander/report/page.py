@@ -8,11 +8,12 @@ from bystander.report.environment import template_environment
 from bystander.report.forest import forest
 from bystander.report.strips import strip
 from bystander.report.theme import COLOURS, MARKS
-from bystander.units import quantity_text
+from bystander.units import moment_text, quantity_text
 from bystander.verdicts import (
     Decision,
     answer_sentence,
     change_text,
+    compared_text,
     failure_sentence,
     interval_text,
     medians_text,
@@ -28,6 +29,13 @@ from bystander.verdicts import (
 __all__ = ["page"]
 
 
+def _references(decision: Decision) -> str:
+    """Return the names of the arms that others are held against."""
+    study = decision.head.study
+    names = dict.fromkeys(study.names(comparison)[0] for comparison in study.all_comparisons)
+    return ", ".join(names) or study.reference.name
+
+
 def page(decision: Decision) -> str:
     """Return the page of a decision; everything in it is escaped and nothing is fetched."""
     environment = template_environment()
@@ -40,7 +48,8 @@ def page(decision: Decision) -> str:
         decision=decision,
         head=decision.head,
         study=decision.head.study,
-        several=len(decision.candidates) > 1,
+        compared=compared_text(decision),
+        references=_references(decision),
         outcome=outcome_sentence(decision),
         warnings=[text for text in (answer_sentence(decision),) if text],
         load=weighted_sentence(decision),
@@ -49,10 +58,10 @@ def page(decision: Decision) -> str:
         parts=common.parts(decision),
         to_see={one.workload: one for one in decision.to_see},
         forest=forest(decision),
-        strips={(row.workload, row.arm): strip(decision, row) for row in decision.primary},
+        strips={row.place: strip(decision, row) for row in decision.primary},
         secondary=common.changed_secondary(decision),
         alone=[single for single in decision.singles if single.measure == decision.measure],
-        started=common.started_text(decision),
+        started=moment_text(decision.head.started_wall_s),
         machine_title=machine_title(machine),
         machine_sentences=machine_sentences(machine),
         methods=common.methods(decision),

@@ -39,7 +39,7 @@ def strip(decision: Decision, row: Row) -> Strip | None:
     if not row.looked_at:
         return None
     found = {s.arm: s for s in decision.singles if s.workload == row.workload and s.measure == row.measure}
-    reference, candidate = found.get(decision.head.study.reference.name), found.get(row.arm)
+    reference, candidate = found.get(row.against), found.get(row.arm)
     values = [s.values if s else np.empty(0) for s in (reference, candidate)]
     both = np.concatenate(values)
     if not both.size:

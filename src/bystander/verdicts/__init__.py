@@ -1,21 +1,22 @@
 """From readings and design to estimates, verdicts and notes: what a record says, as frozen types."""
 
-from bystander.verdicts.axis import Axis, shared_axis
-from bystander.verdicts.decide import Options, decide
-from bystander.verdicts.distribution import CONFIDENCE
-from bystander.verdicts.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
-from bystander.verdicts.load import Load, loads, weighted_sentence
-from bystander.verdicts.next_steps import next_sentence, repeat_lines, see_sentence
-from bystander.verdicts.noise import Noise, noises
-from bystander.verdicts.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
-from bystander.verdicts.single import Single, describe
-from bystander.verdicts.spreads import Spread, spreads
-from bystander.verdicts.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
+from bystander.verdicts.compared.noise import Noise, noises
+from bystander.verdicts.compared.spreads import Spread, spreads
+from bystander.verdicts.decided.decide import Options, decide
+from bystander.verdicts.decided.distribution import CONFIDENCE
+from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
+from bystander.verdicts.decided.load import Load, loads, weighted_sentence
+from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
+from bystander.verdicts.described.single import Single, describe
+from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
-from bystander.verdicts.words import (
+from bystander.verdicts.worded.axis import Axis, shared_axis
+from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence
+from bystander.verdicts.worded.sentences import (
     answer_sentence,
     blocks_text,
     change_text,
+    compared_text,
     failure_sentence,
     interval_text,
     looks_sentence,
@@ -26,6 +27,7 @@ from bystander.verdicts.words import (
     saved_text,
     suite_sentence,
 )
+from bystander.verdicts.words import Pairing, Relevance, Scale, StopReason, Verdict
 
 __all__ = [
     "CONFIDENCE",
@@ -40,16 +42,22 @@ __all__ = [
     "Noise",
     "Note",
     "Options",
+    "Pairing",
+    "Relevance",
     "Row",
+    "Scale",
     "Shift",
     "Single",
     "Spread",
     "Stop",
+    "StopReason",
     "Stopping",
     "TrialsToSee",
+    "Verdict",
     "answer_sentence",
     "blocks_text",
     "change_text",
+    "compared_text",
     "decide",
     "describe",
     "failure_sentence",

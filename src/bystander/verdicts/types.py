@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from bystander.design import Given, Measure, RecordHead
+from bystander.design import Comparison, Given, Measure, RecordHead
 from bystander.stats import Looks
-from bystander.verdicts.failures import Failure
-from bystander.verdicts.over_time import TrialsToSee
-from bystander.verdicts.single import Single
+from bystander.verdicts.described.failures import Failure
+from bystander.verdicts.described.over_time import TrialsToSee
+from bystander.verdicts.described.single import Single
+from bystander.verdicts.words import Pairing, Relevance, Scale, StopReason, Verdict
 
-__all__ = ["VERDICTS", "ArmSide", "Decision", "Distribution", "GateAsk", "Note", "Row", "Shift", "Stop"]
-
-# Worst first: the order of rows wherever they are listed.
-VERDICTS = ("failed", "slower", "more", "lower", "unclear", "same", "higher", "less", "faster")
-
+__all__ = ["ArmSide", "Decision", "Distribution", "GateAsk", "Note", "Row", "Shift", "Stop"]
 
 @dataclass(frozen=True)
 class Note:
@@ -46,38 +44,36 @@ class Stop:
         Position among the looks; None before the first.
     blocks : int
         So many blocks count.
-    reason : str
-        "changed", "same" or "fails-more", which were shown at that look; "most-blocks"; "fixed" without
-        looks; "unfinished", at the last look that was reached, or "before-first-look".
+    reason : StopReason
     """
 
     look: int | None
     blocks: int
-    reason: str
+    reason: StopReason
 
     @property
     def final(self) -> bool:
         """Whether the row needs no more blocks."""
-        return self.reason not in ("unfinished", "before-first-look")
+        return StopReason(self.reason).final
+
+
+_USUAL = Comparison(0, 1)
 
 
 @dataclass(frozen=True)
 class Row:
-    """One workload under one candidate, for one measure.
+    """One workload under both arms of a comparison, for one measure.
 
     Attributes
     ----------
     primary : bool
         Whether the measure is the one that the study decides on.
-    pairing : str
-        "blocks", or "none" where trials belong to no block.
+    pairing : Pairing
     blocks : int
         Blocks in which both arms have a trial, up to the look that decided the row; 0 without pairing.
     blocks_run : int
         The same with those that came after: another row of its workload, or a placebo or floor, went on.
-    scale : str
-        "ratio" of candidate over reference, or "difference", in the measure's unit, where readings are
-        counts or are not all above zero.
+    scale : Scale
     estimate, low, high : float
         On that scale: pseudo-median and ends of the interval; NaN and infinities where unbounded.
     confidence : float
@@ -92,8 +88,9 @@ class Row:
     blocks_for_margin, seconds_for_margin : float
         Of an unclear row, and of CPU time: the most blocks of a new record that shows a change of the margin in 8 of
         10 cases, and what they take; NaN where it does not apply or is not known.
-    relevance : str
-        "beyond", "within" or "undetermined" with respect to the margin.
+    relevance : Relevance
+    comparison : Comparison
+        Which arms are held against each other; `against` and `arm` are their names.
     worse_bound : float or None
         One-sided bound on the row's scale, on the worse side of the measure, at risk / m of the gate's family; None
         without a gate, NaN where nothing was tested.
@@ -103,11 +100,11 @@ class Row:
     arm: str
     measure: Measure
     primary: bool
-    pairing: str
+    pairing: Pairing
     blocks: int
     reference: ArmSide
     candidate: ArmSide
-    scale: str
+    scale: Scale
     estimate: float
     low: float
     high: float
@@ -118,15 +115,27 @@ class Row:
     e: float
     e_adjusted: float
     smallest_shown: float
-    verdict: str
-    relevance: str
+    verdict: Verdict
+    relevance: Relevance
     weight: float | None = None
     notes: tuple[Note, ...] = ()
-    stop: Stop = Stop(0, 0, "fixed")
+    stop: Stop = Stop(0, 0, StopReason.FIXED)
     blocks_for_margin: float = math.nan
     seconds_for_margin: float = math.nan
     worse_bound: float | None = None
     blocks_run: int = 0
+    comparison: Comparison = _USUAL
+    against: str = ""
+
+    @property
+    def place(self) -> tuple[str, Comparison]:
+        """What tells it apart from the other rows of its measure."""
+        return self.workload, self.comparison
+
+    @property
+    def changed(self) -> bool:
+        """Whether a change is shown."""
+        return self.verdict in self.measure.words
 
     @property
     def looked_at(self) -> bool:
@@ -184,6 +193,8 @@ class Distribution:
 
     Attributes
     ----------
+    arm, against : str
+        The candidate and the reference.
     two : tuple
         (arm, faster speed, slower speed, share of the slower one), in the measure's unit.
     spread : pair of float
@@ -195,6 +206,8 @@ class Distribution:
 
     workload: str
     arm: str
+    against: str
+    comparison: Comparison
     shifts: tuple[Shift, ...]
     two: tuple[tuple[str, float, float, float], ...]
     spread: tuple[float, float]
@@ -258,17 +271,31 @@ class Decision:
     @property
     def summary(self) -> dict[str, int]:
         """Primary rows by verdict; every verdict is a key."""
-        return {verdict: sum(row.verdict == verdict for row in self.primary) for verdict in VERDICTS}
+        counts = Counter(row.verdict for row in self.primary)
+        return {str(verdict): counts[verdict] for verdict in Verdict}
 
     @property
     def candidates(self) -> Sequence[str]:
-        """Names of the arms that are compared with the reference."""
-        return [self.head.study.arms[a].name for a in self.head.study.candidates]
+        """Names of the arms that are held against another one."""
+        study = self.head.study
+        return list(dict.fromkeys(study.arms[one.candidate].name for one in study.comparisons))
+
+    @property
+    def several(self) -> bool:
+        """Whether a workload has more than one row of a measure, so that its name alone does not tell them apart."""
+        return len(self.head.study.comparisons) > 1
+
+    def name_of(self, row: Row | Distribution) -> str:
+        """Return what a row is called: its workload, and where there are several the arms that are compared."""
+        if not self.several:
+            return row.workload
+        usual = row.against in ("", self.head.study.reference.name)
+        return f"{row.workload} · {row.arm}" + ("" if usual else f" against {row.against}")
 
     @property
     def look_levels(self) -> list[float]:
-        """The nominal two-sided level of each look, when the risk of one candidate is spent over all."""
-        return self.looks.levels(self.risk / max(1, len(self.candidates)))
+        """The nominal two-sided level of each look, when the risk of one comparison is spent over all."""
+        return self.looks.levels(self.risk / max(1, len(self.head.study.comparisons)))
 
     @property
     def tainted(self) -> bool:

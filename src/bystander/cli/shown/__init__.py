@@ -1,0 +1,1 @@
+"""How things look in a terminal."""

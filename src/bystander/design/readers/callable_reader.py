@@ -1,0 +1,87 @@
+"""The kind of workload that is a Python callable: its keys."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from bystander.design.readers.key_reader import KeyReader
+from bystander.design.readers.kinds import WorkloadKind
+from bystander.design.readers.study_keys import CALLABLE_KEYS
+from bystander.design.readers.values import shown
+from bystander.design.studies.arms import Arm
+from bystander.design.studies.words import Start
+from bystander.design.studies.workloads import TimedCallable, Workload
+
+__all__ = ["CALLABLE_KIND"]
+
+_PATH = re.compile(r"[A-Za-z_]\w*(\.[A-Za-z_]\w*)*:[A-Za-z_]\w*(\.[A-Za-z_]\w*)*")
+
+
+def read_callable(reader: KeyReader, table: Mapping[str, Any], path: str) -> TimedCallable | None:
+    """Return the callable of a workload's table, None where it has none."""
+    if "call" not in table:
+        for key in CALLABLE_KEYS:
+            if key in table:
+                reader.wrong(f"{path}.{key}", 'it goes with call = "module:name", which is not there')
+        return None
+    for key in ("command", "shell", "inputs"):
+        if key in table:
+            reader.wrong(f"{path}.{key}", "it does not go with call; keep the one that is meant")
+    values = _values(reader, table.get("given"), path)
+    if values and table.get("fresh") is True:
+        reader.wrong(f"{path}.fresh", 'it needs given = "module:name", which makes arguments anew')
+    call = _path(reader, table, "call", path)
+    given = "" if values or "given" not in table else _path(reader, table, "given", path)
+    fresh, python, sample_s, samples, garbage = (
+        reader.value(table, CALLABLE_KEYS[name], path) for name in ("fresh", "python", "sample", "samples", "garbage")
+    )
+    return TimedCallable(call, given, values, fresh, python, sample_s, samples, garbage=garbage)
+
+
+def _path(reader: KeyReader, table: Mapping[str, Any], key: str, path: str) -> str:
+    value = table[key]
+    if isinstance(value, str) and _PATH.fullmatch(value):
+        return value
+    reader.wrong(f"{path}.{key}", f'{shown(value)} names no callable; write for example "tidebook.tides:level"')
+    return ""
+
+
+def _values(reader: KeyReader, given: Any, path: str) -> str:
+    """Return arguments that stand in the study as JSON, "" where there are none."""
+    if not isinstance(given, list | dict):
+        return ""
+    try:
+        return json.dumps(given, allow_nan=False)
+    except (TypeError, ValueError):
+        reader.wrong(f"{path}.given", "dates and nan cannot be passed on; name a function that makes them")
+        return ""
+
+
+def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
+    """Check that no arm replaces a callable by a command."""
+    for arm in arms:
+        if workload.base in arm.command or "" in arm.command:
+            reader.wrong(f"arms.{arm.name}.command", f"it replaces {path}.call by a command; keep one of them")
+
+
+def _digested(timed: TimedCallable) -> dict[str, Any]:
+    """Return what makes a callable another one; how its samples are taken does not."""
+    said = {name: getattr(timed, name) for name in ("call", "given", "values", "fresh", "garbage")}
+    return {"template": "", "shell": False, "timed": said}
+
+
+CALLABLE_KIND = WorkloadKind(
+    type=TimedCallable,
+    key="call",
+    keys=tuple(CALLABLE_KEYS),
+    read=read_callable,
+    check=_check,
+    digested=_digested,
+    starts=(Start.IN_PROCESS,),
+    answers=("result",),
+    floored=False,
+    page="callables.md",
+)

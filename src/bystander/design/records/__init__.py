@@ -1,0 +1,1 @@
+"""What an observation leaves: trials and readings, evidence, the machine; as frozen types."""

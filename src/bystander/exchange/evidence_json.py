@@ -1,0 +1,46 @@
+"""Evidence in documents: as tables of plain values where its kind is known, else as bytes (RFC 4648, base64)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Mapping
+from typing import Any
+
+from bystander.design import TIMELINE, Evidence, Payload
+from bystander.evidence import content_of, kind_named, packed
+
+__all__ = ["evidence_of", "evidence_of_told", "evidence_table"]
+
+
+def evidence_table(packet: Evidence) -> dict[str, Any]:
+    """Return a packet as plain values; its payload must have been read."""
+    kind = kind_named(packet.kind)
+    front = {"kind": packet.kind, "version": packet.version, "summary": dict(packet.summary)}
+    if kind is not None:
+        return {**front, "content": kind.table(content_of(packet))}
+    assert packet.payload
+    return {**front, "codec": packet.payload.codec, "payload": base64.b64encode(packet.payload.data).decode()}
+
+
+def evidence_of(table: Mapping[str, Any]) -> Evidence:
+    """Return the packet of such a table, with everything checked; raise ValueError when it is none."""
+    name, version, summary = str(table["kind"]), int(table["version"]), table["summary"]
+    if not isinstance(summary, Mapping):
+        raise ValueError("evidence.summary is no table")
+    if "content" not in table:
+        try:
+            data = base64.b64decode(table["payload"], validate=True)
+        except binascii.Error as error:
+            raise ValueError(f"evidence.payload is no base64: {error}") from None
+        return Evidence(name, version, dict(summary), Payload(data, str(table["codec"])))
+    kind = kind_named(name)
+    if kind is None:
+        raise ValueError(f'evidence of kind "{name}" is not known here')
+    content = kind.of_table(table["content"])
+    return packed(kind, content, kind.checked_summary(summary, content))
+
+
+def evidence_of_told(table: Mapping[str, Any]) -> Evidence:
+    """Return the packet of what documents of version 1 told of a trial: its phases, with problems and labels."""
+    return evidence_of({"kind": TIMELINE, "version": 1, "summary": table, "content": table["phases"]})

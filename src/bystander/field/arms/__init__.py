@@ -1,0 +1,1 @@
+"""Arms are made ready: checked out, built, described."""

@@ -1,0 +1,1 @@
+"""One trial runs: its command, its conditions, the launcher."""

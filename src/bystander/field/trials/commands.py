@@ -1,0 +1,119 @@
+"""From a command under an arm to the exact words, program, folder and environment of its trials."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Command, Workload, fill_shell, filled_words
+from bystander.errors import StudyError
+
+__all__ = ["ReadyCommand", "ReadyWorkload", "Site", "found_program", "ready_command"]
+
+
+@dataclass(frozen=True)
+class ReadyCommand:
+    """Everything that the launcher needs for a trial.
+
+    Attributes
+    ----------
+    path : str
+        The program's file.
+    limit_s : float
+        When the trial is cut, in seconds.
+    output_bytes, memory_bytes : int
+        The most it may print, and the most address space of each of its processes; None for any.
+    stub : mapping
+        Limits, niceness and affinity to set before the program; empty for none.
+    samples : bool
+        Whether it writes samples to the file named in BYSTANDER_RESULTS.
+    listens : bool
+        Whether its program may tell something in the file named in BYSTANDER_MARKS.
+    spans : str
+        A file in its folder that holds the spans of the trial; "" for none.
+    """
+
+    path: str
+    argv: tuple[str, ...]
+    folder: str
+    environment: Mapping[str, str]
+    limit_s: float
+    output_bytes: int = DEFAULT_OUTPUT_BYTES
+    memory_bytes: int | None = None
+    exit_code_is_answer: bool = False
+    stub: Mapping[str, Any] = field(default_factory=dict)
+    samples: bool = False
+    listens: bool = False
+    spans: str = ""
+
+
+@dataclass(frozen=True)
+class Site:
+    """An arm where it lies.
+
+    Attributes
+    ----------
+    folder : str
+        The working directory of its trials.
+    environment : mapping
+        The variables of its trials.
+    """
+
+    arm: Arm
+    folder: str
+    environment: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class ReadyWorkload:
+    """A workload under an arm: its command and the steps around it, and of which kind it is."""
+
+    command: ReadyCommand
+    before_all: ReadyCommand | None = None
+    before_each: ReadyCommand | None = None
+    after_each: ReadyCommand | None = None
+    kind: str = "command"
+
+
+def ready_command(workload: Workload, site: Site, key: str = "command", template: str | None = None) -> ReadyCommand:
+    """Return a command of a workload under an arm, the timed one by default.
+
+    Raises
+    ------
+    StudyError
+        When its program cannot be found; the message names the key.
+    """
+    template, values = template or site.arm.command_for(workload), workload.values(site.arm.settings)
+    shell = isinstance(workload.what, Command) and workload.what.shell
+    argv = ["sh", "-c", fill_shell(template, values)] if shell else filled_words(template, values)
+    path = found_program(argv[0], workload, site, key, "name one that is there")
+    return ReadyCommand(path, tuple(argv), site.folder, site.environment, workload.limit_s)
+
+
+def found_program(name: str, workload: Workload, site: Site, key: str, mend: str) -> str:
+    """Return the file of a program under an arm; raise StudyError where there is none, with the key and the mend."""
+    path = _program(name, site.folder, site.environment)
+    if path is None:
+        looked_in = site.folder if "/" in name else site.environment.get("PATH", "")
+        raise StudyError(
+            [
+                f'workloads.{workload.base}.{key}: there is no program "{name}" under arm {site.arm.name} '
+                f"(looked in {looked_in}); {mend}, or build it with arms.{site.arm.name}.build"
+            ]
+        )
+    return path
+
+
+def _program(name: str, folder: str, environment: Mapping[str, str]) -> str | None:
+    if "/" in name:
+        path = Path(folder, name)
+        return str(path) if path.is_file() and os.access(path, os.X_OK) else None
+    for place in environment.get("PATH", "").split(os.pathsep):
+        found = shutil.which(name, path=str(Path(folder, place)) if place else folder)
+        if found:
+            return found
+    return None

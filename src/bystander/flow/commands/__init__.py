@@ -1,0 +1,1 @@
+"""What each command does from start to end."""

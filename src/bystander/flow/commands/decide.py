@@ -1,0 +1,74 @@
+"""`bystander decide` and what report and gate need of it: a record, decided."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from bystander.archive import Archive, EndedEarly
+from bystander.design import Given, Record
+from bystander.exchange import verdicts_json
+from bystander.units import moment_text
+from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
+
+__all__ = ["decided", "decision_json", "loaded"]
+
+
+def loaded(archive: Path, name: str | None) -> Record:
+    """Return a record by name, the newest by default."""
+    with Archive(archive) as kept:
+        return kept.load(name)
+
+
+def decided(
+    archive: Path,
+    name: str | None,
+    options: Options | None = None,
+    words: str | None = None,
+    also: str | None = None,
+    given: Given | None = None,
+) -> tuple[Decision, GateFinding | None]:
+    """Decide a record, and hold it against a gate; nothing is run and nothing is written.
+
+    Parameters
+    ----------
+    words, also : str or None
+        What the gate looks for, as on the command line; None for no gate.
+    given : Given, optional
+        What the commands that are told must repeat.
+
+    Raises
+    ------
+    UsageError
+        On options that the record does not know, on wrong words, and on a gate over an exploration.
+    """
+    looked_for = None if words is None else gate_words(words)
+    with Archive(archive) as kept:
+        record = kept.load(name)
+        later = _after(kept, record)
+    ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
+    decision = decide(record, replace(options or Options(), gate=ask))
+    notes = (*(_ended(one) for one in later), *decision.notes)
+    decision = replace(decision, notes=notes, given=given or Given())
+    return decision, None if ask is None else gate(decision, ask)
+
+
+def _after(kept: Archive, record: Record) -> Sequence[EndedEarly]:
+    """Return the last observation that ended early after the newest record, where it is this one."""
+    head = record.head
+    if any(other.started_wall_s > head.started_wall_s for other in kept.heads()):
+        return ()
+    return [one for one in kept.ended_early() if one.wall_s > head.started_wall_s][-1:]
+
+
+def _ended(one: EndedEarly) -> Note:
+    return Note(
+        "later-ended-early",
+        f"This is not the last observation: one of {moment_text(one.wall_s)} ended before its first trial ({one.why}).",
+    )
+
+
+def decision_json(decision: Decision, finding: GateFinding | None = None) -> str:
+    """Return a decision as the JSON document whose schema is in docs/verdicts.schema.json."""
+    return verdicts_json(decision, finding)

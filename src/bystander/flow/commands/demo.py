@@ -1,0 +1,80 @@
+"""`bystander demo`: the harbour office is laid out in a folder, ready to be observed."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from pathlib import Path
+
+from bystander.demo import FILES
+from bystander.errors import UsageError
+from bystander.field import Git, StudyFolder
+from bystander.flow.commands.records import ImportOptions, import_file
+from bystander.flow.places import STUDY_FILE, new_archive
+
+__all__ = ["demo_archive", "lay_out", "recorded"]
+
+_MARKS = Path(__file__).parents[3] / "bystander_marks.py"  # a copy of its own, as projects have it
+_FAILURES = FILES / "failures"
+_AUTHOR = {
+    "GIT_AUTHOR_NAME": "Harbour Office",
+    "GIT_AUTHOR_EMAIL": "office@harbour.example",
+    "GIT_COMMITTER_NAME": "Harbour Office",
+    "GIT_COMMITTER_EMAIL": "office@harbour.example",
+}
+_REVISIONS = (
+    ("v1", "2026-03-02T09:00:00+00:00", "tidebook as the office knows it"),
+    ("v2", "2026-05-18T09:00:00+00:00", "Read the waves once, check telegrams, reuse notices"),
+)
+
+
+def lay_out(folder: Path, with_failures: bool = False) -> Path:
+    """Lay out the harbour office: a git repository with two tagged revisions, and a study; return the study.
+
+    The same files give the same commit ids everywhere.
+
+    Parameters
+    ----------
+    with_failures : bool
+        Add a workload that fails three times of four, and one that hangs.
+
+    Raises
+    ------
+    UsageError
+        When the folder holds something already.
+    """
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UsageError(f"{folder} is there already and not empty; name another folder: bystander demo FOLDER")
+    folder.mkdir(parents=True, exist_ok=True)
+    git = Git(folder)
+    git.run("init", "--quiet", "--initial-branch=main", "--template=")
+    for tag, date, subject in _REVISIONS:
+        for files in (FILES / tag, _FAILURES / tag)[: 2 if with_failures else 1]:
+            shutil.copytree(files, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copy(_MARKS, folder)
+        when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
+        git.run("add", "--all")
+        git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
+        git.run("tag", tag)
+    text, truths = (_text(name, with_failures) for name in (STUDY_FILE, "truths.toml"))
+    # A name on the PATH may be a script that starts the interpreter, and its cost would be measured too.
+    (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
+    (folder / "truths.toml").write_text(truths, encoding="utf-8")
+    return folder / STUDY_FILE
+
+
+def _text(name: str, with_failures: bool) -> str:
+    """Return a file of the office, with what the failing workloads add to it."""
+    files = (FILES / name, _FAILURES / name)[: 2 if with_failures else 1]
+    return "".join(file.read_text(encoding="utf-8") for file in files)
+
+
+def demo_archive(study: Path) -> Path:
+    """Return the archive of a demo that is laid out."""
+    return new_archive(None, {}, StudyFolder(study.parent))
+
+
+def recorded(archive: Path) -> str:
+    """Put the recorded observation into an archive and return its name."""
+    name, _ = import_file(FILES / "recorded.json", archive, ImportOptions())
+    return name

@@ -1,0 +1,202 @@
+"""`bystander observe`: the trials of a study, each on disk before the next begins; and their resumption."""
+
+from __future__ import annotations
+
+import secrets
+import uuid
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from bystander import __version__
+from bystander.archive import Archive
+from bystander.design import (
+    OBSERVED,
+    TIMED,
+    ArmState,
+    MachineFacts,
+    Origin,
+    Provenance,
+    Record,
+    RecordHead,
+    Run,
+    State,
+    Study,
+)
+from bystander.errors import ArmError, UsageError
+from bystander.field import ArmMaker, MachineLock, StudyFolder
+from bystander.flow.observer import Observer
+from bystander.flow.sessions.early_ends import noting
+from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
+from bystander.flow.trials.arm_files import ArmFiles
+from bystander.flow.trials.ready import make_arms, ready_commands
+from bystander.flow.trials.signs import signs
+from bystander.foresight import alike, shims, too_few
+
+__all__ = ["Observed", "World", "observe", "resume"]
+
+
+def observe(
+    study: Study,
+    place: StudyFolder,
+    archive: Path,
+    caller: Mapping[str, str],
+    observer: Observer,
+    *,
+    budget_s: float | None = None,
+    wait: bool = False,
+    world: World | None = None,
+) -> Observed:
+    """Run all trials of a study into a new record.
+
+    Parameters
+    ----------
+    budget_s : float, optional
+        Set the number of blocks once, before the first one, to what fits in this time.
+    wait : bool
+        Wait until another observation on this machine has ended.
+
+    Raises
+    ------
+    MachineBusyError, ArmError, ArchiveError, LauncherError, StudyError
+    """
+    world = world or World()
+    study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
+    names: list[str] = []
+    with (
+        noting(archive, study.name, names),
+        MachineLock(study.name, waiting=observer.remark if wait else None) as lock,
+    ):
+        for sentence in () if budget_s else too_few(study):
+            observer.remark(sentence)
+        place.keep_beside(archive)
+        maker = ArmMaker(place, caller, archive)
+        arms, commands = make_arms(study, maker, observer)
+        for sentence in (*alike(study, arms), *shims(arms), *signs(study, arms, commands)):
+            observer.remark(sentence)
+        files = ArmFiles(maker, study, arms)
+        with Archive(archive, create=True) as kept:
+
+            def begin(planned: Study) -> BegunRecord:
+                head = _head(planned, place, arms, world)
+                writer, name = kept.begin(head)
+                names.append(name)
+                return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name))
+
+            session = Session(
+                study, arms, maker, files, place.own / "answers", commands, observer, world, begin, budget_s
+            )
+            return run_session(session, lock)
+
+
+def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: World) -> RecordHead:
+    began = world.wall()
+    return RecordHead(
+        uuid=str(uuid.uuid4()),
+        name="",
+        origin=Origin.OBSERVED,
+        state=State.RUNNING,
+        started_wall_s=began,
+        study=study,
+        study_folder=str(place.path),
+        study_file=place.file,
+        arms=arms,
+        workload_keys=(),
+        measures=OBSERVED,
+        machines=(world.machine(),),
+        version=__version__,
+        runs=(Run(purpose=TIMED, seed=study.seed or 0, began_wall_s=began),),
+    )
+
+
+def resume(
+    archive: Path,
+    name: str | None,
+    caller: Mapping[str, str],
+    observer: Observer,
+    *,
+    elsewhere: bool = False,
+    wait: bool = False,
+    world: World | None = None,
+) -> Observed:
+    """Finish the plan of a record that was not finished; blocks that are whole are not run again.
+
+    Arms are taken in the very state that they had; half blocks are void, and run again whole in the same
+    order.
+
+    Parameters
+    ----------
+    elsewhere : bool
+        Go on although this is another boot or machine; each block then names the one it ran on.
+    wait : bool
+        Wait until another observation on this machine has ended.
+
+    Raises
+    ------
+    UsageError
+        When there is nothing to finish, or this is not the machine as it was and `elsewhere` is not given.
+    ArmError
+        When an arm is not what it was.
+    """
+    world = world or World()
+    with Archive(archive) as kept:
+        head = kept.head(name)
+        _refuse_to_resume(head)
+        with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
+            # Only now: whoever held the lock may have been finishing this very record.
+            record = kept.load(head.uuid)
+            head = record.head
+            _refuse_to_resume(head)
+            now = world.machine()
+            moved = _moved(head.machine, now)
+            if moved and not elsewhere:
+                raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
+            place = StudyFolder(Path(head.study_folder))
+            place.keep_beside(archive)
+            maker = ArmMaker(place, caller, archive)
+            arms = _arms_again(head.study, head.arms, maker)
+            for arm in arms:
+                observer.made(arm)
+
+            def begin(_planned: Study) -> BegunRecord:
+                writer = kept.resume(head, now)
+                if moved:
+                    writer.remark(f"Resumed elsewhere: {moved}.")
+                done, machine = _whole_blocks(record), len(head.machines)
+                return BegunRecord(head.name, head.timed_run, writer, lambda: kept.load(head.uuid), machine, done)
+
+            files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
+            answers = place.own / "answers"
+            session = Session(head.study, arms, maker, files, answers, commands, observer, world, begin)
+            return run_session(session, lock)
+
+
+def _refuse_to_resume(head: RecordHead) -> None:
+    """Raise UsageError unless the record was begun here and is not finished: a record holds commands."""
+    if not head.observed_here:
+        how = head.provenance or Provenance.IMPORTED
+        raise UsageError(
+            f"record {head.name} was {how}, and what was {how} is never run; observe its study anew, after reading it"
+        )
+    if head.complete:
+        raise UsageError(f"record {head.name} is complete; there is nothing to resume")
+
+
+def _whole_blocks(record: Record) -> frozenset[tuple[int, int]]:
+    trials = record.trials
+    return frozenset(zip(trials.workload.tolist(), trials.block.tolist(), strict=True))
+
+
+def _moved(then: MachineFacts, now: MachineFacts) -> str:
+    """Say how the machine is not the one it was, or ""."""
+    for key, what in (("host", "machine"), ("processor", "processor"), ("cores", "number of cores")):
+        before, after = getattr(then, key), getattr(now, key)
+        if before != after:
+            return f"it ran on another {what} ({before} then, {after} now)"
+    return "the machine was started again since" if then.boot_id != now.boot_id else ""
+
+
+def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> tuple[ArmState, ...]:
+    if not maker.place.path.is_dir():
+        raise ArmError(f"the study's folder {maker.place.path} is gone")
+    return tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))

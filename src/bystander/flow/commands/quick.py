@@ -1,0 +1,64 @@
+"""Observations without a study: one command as it is now, or two side by side."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from pathlib import Path
+
+from bystander.design import (
+    DEFAULT_BLOCKS,
+    DEFAULT_LIMIT_S,
+    ONE_ARM_BLOCKS,
+    Arm,
+    Command,
+    StoppingRule,
+    Study,
+    Workload,
+)
+from bystander.errors import UsageError
+from bystander.field import StudyFolder
+
+__all__ = ["commands_study", "one_command_study"]
+
+
+def one_command_study(words: Sequence[str], here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
+    """Return the study of one command under one arm, "now", in the folder as it stands."""
+    text = shlex.join(words).replace("{", "{{").replace("}", "}}")
+    name = Path(words[0]).name or "command"
+    workload = Workload(name, name, Command(text), limit_s=DEFAULT_LIMIT_S)
+    study = Study(
+        name=f"{name} now",
+        arms=(Arm("now", in_place=True),),
+        workloads=(workload,),
+        blocks=ONE_ARM_BLOCKS,
+        keep_environment=tuple(keep),
+    )
+    return study, StudyFolder(here)
+
+
+def commands_study(arms: Sequence[str], here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
+    """Return the study of commands given as NAME=COMMAND; the first is the reference."""
+    made: list[Arm] = []
+    for text in arms:
+        name, equals, command = text.partition("=")
+        if not equals or not name.strip() or not command.strip():
+            raise UsageError(f"--arm: \"{text}\" is no arm; write for example --arm before='python old.py'")
+        if name in [arm.name for arm in made]:
+            raise UsageError(f'--arm: the name "{name}" stands twice; each arm needs its own')
+        try:
+            if not shlex.split(command):
+                raise ValueError
+        except ValueError:
+            raise UsageError(f"--arm: the command of {name} has a quote that is never closed") from None
+        plain = command.replace("{", "{{").replace("}", "}}")
+        made.append(Arm(name, command={"": plain}, in_place=True))
+    study = Study(
+        name=" and ".join(arm.name for arm in made),
+        arms=tuple(made),
+        workloads=(Workload("command", "command", Command(""), limit_s=DEFAULT_LIMIT_S),),
+        blocks=DEFAULT_BLOCKS if len(made) > 1 else ONE_ARM_BLOCKS,
+        stopping=StoppingRule.LOOKS,
+        keep_environment=tuple(keep),
+    )
+    return study, StudyFolder(here)

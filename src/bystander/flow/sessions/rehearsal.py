@@ -1,0 +1,84 @@
+"""Before anything is recorded each workload is tried once per arm, and what they answer is compared."""
+
+from __future__ import annotations
+
+import difflib
+
+from bystander.design import Status, Study, TrialOutcome
+from bystander.flow.observer import Observer
+from bystander.flow.trials.own_files import OwnFiles
+from bystander.flow.trials.trial import TrialRunner
+from bystander.foresight import AnswerDifference, Tried, require_measure
+
+__all__ = ["rehearse"]
+
+_COMPARED = 1 << 20  # characters
+_DIFF_LINES = 8
+
+
+def rehearse(
+    study: Study, trials: TrialRunner, observer: Observer, watched: OwnFiles | None = None
+) -> tuple[tuple[Tried, ...], tuple[AnswerDifference, ...]]:
+    """Try each workload once per arm, and compare answers where the study asks for it.
+
+    Parameters
+    ----------
+    watched : OwnFiles, optional
+        Tells what was opened outside an arm's own folder, whoever did it: only what a second try opens too counts.
+
+    Raises
+    ------
+    StudyError
+        When a program does not tell what the study decides on.
+    OwnFilesError
+        When an arm runs files that are not its own.
+    """
+    foreign: dict[int, set[str]] = {}
+    tried, differences = [], []
+    for w, workload in enumerate(study.workloads):
+        answers: list[tuple[TrialOutcome, str]] = []
+        for a, arm in enumerate(study.arms):
+            texts: list[str] = []
+            keep = texts.append if workload.answer in ("output", "file", "result") else None
+            if watched:
+                watched.opened(a)
+            outcome = trials.run(w, a, keep)
+            if watched and (seen := watched.opened(a)):
+                trials.run(w, a)
+                foreign.setdefault(a, set()).update(seen & watched.opened(a))
+            observer.tried(workload.name, arm.name, outcome)
+            tried.append(Tried(w, a, outcome))
+            answers.append((outcome, texts[0][:_COMPARED] if texts else outcome.answer))
+        for comparison in study.all_comparisons if workload.answer else ():
+            (one, first), (other, second) = (answers[a] for a in comparison.arms)
+            if _differ(one, other):
+                lines = _diff(first, second, *study.names(comparison))
+                differences.append(AnswerDifference(w, comparison, lines))
+    for a, files in foreign.items():
+        if watched and files:
+            raise watched.refusal(a, files)
+    require_measure(study, tried)
+    return tuple(tried), tuple(differences)
+
+
+def _differ(reference: TrialOutcome, candidate: TrialOutcome) -> bool:
+    both = reference.status is Status.OK and candidate.status is Status.OK
+    return both and reference.answer != candidate.answer
+
+
+def _diff(reference: str, candidate: str, reference_name: str, candidate_name: str) -> tuple[str, ...]:
+    """Return the first differing lines, marked with the arms' names."""
+    old, new = reference.splitlines(), candidate.splitlines()
+    start = next(
+        (i for i, pair in enumerate(zip(old, new, strict=False)) if pair[0] != pair[1]),
+        min(len(old), len(new)),
+    )
+    window = slice(start, start + 200)
+    lines = [
+        f"{reference_name if line[0] == '-' else candidate_name}: {line[2:]}"
+        for line in difflib.ndiff(old[window], new[window], charjunk=None)
+        if line[0] in "+-"
+    ]
+    rest = len(lines) - _DIFF_LINES
+    shown = [f"from line {start + 1} on:", *lines[:_DIFF_LINES]]
+    return tuple([*shown, f"and {rest} more lines that differ"] if rest > 0 else shown)

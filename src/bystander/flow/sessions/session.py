@@ -1,0 +1,237 @@
+"""From the first trial to the last: workloads are tried, the record is begun, blocks run, and the run ends tidily."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field, replace
+from itertools import groupby
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from bystander.design import (
+    ArmState,
+    BlockRun,
+    MachineFacts,
+    MachineState,
+    PlannedBlock,
+    Record,
+    Run,
+    State,
+    Study,
+    TrialOutcome,
+    TrialPlace,
+    plan_rounds,
+    workload_key,
+)
+from bystander.errors import LauncherError
+from bystander.field import ArmMaker, Launcher, MachineLock, Runs, machine_facts, machine_state
+from bystander.flow.observer import Observer
+from bystander.flow.sessions.budget import within_budget
+from bystander.flow.sessions.interrupts import Interrupts
+from bystander.flow.sessions.lookout import Lookout
+from bystander.flow.sessions.rehearsal import rehearse
+from bystander.flow.sessions.watch import MachineWatch
+from bystander.flow.trials.answers import Answers
+from bystander.flow.trials.arm_files import ArmFiles
+from bystander.flow.trials.blocks import BlockSetting, Clocks, StopAskedError, run_block
+from bystander.flow.trials.calibration import calibrated
+from bystander.flow.trials.own_files import OwnFiles
+from bystander.flow.trials.starts import Starts
+from bystander.flow.trials.trial import Commands, TrialRunner
+from bystander.foresight import Pace, Tried, difference_sentence, unwatched, work_sentences
+
+if TYPE_CHECKING:
+    from bystander.archive.writer import RecordWriter
+
+__all__ = ["BegunRecord", "Observed", "Session", "World", "run_session"]
+
+_ATTEMPTS = 3  # of one block in one session, before it is taken as it is
+
+
+@dataclass(frozen=True)
+class World:
+    """What an observation takes from the world, so that tests can give it another one.
+
+    Attributes
+    ----------
+    launch : callable
+        Takes the descriptors of the machine lock and of interrupts; returns what runs trials, as a context.
+    wall : callable
+        Seconds since 1970.
+    """
+
+    launch: Callable[[int, int], AbstractContextManager[Runs]] = Launcher
+    clocks: Clocks = field(default_factory=Clocks)
+    machine: Callable[[], MachineFacts] = machine_facts
+    machine_state: Callable[[], MachineState] = machine_state
+    wall: Callable[[], float] = time.time
+
+
+@dataclass(frozen=True)
+class Observed:
+    """The record that an observation left.
+
+    Attributes
+    ----------
+    record : str
+        Its name; "" when it was interrupted before the first block.
+    complete : bool
+    """
+
+    record: str
+    complete: bool
+
+
+@dataclass(frozen=True)
+class BegunRecord:
+    """A record that was begun or taken up, and how its trials are read back.
+
+    Attributes
+    ----------
+    machine : int
+        Where its trials run from now on: a position among the record's machines.
+    done : set of (int, int)
+        Workloads and numbers of blocks that are whole already.
+    """
+
+    name: str
+    run: Run
+    writer: RecordWriter
+    load: Callable[[], Record]
+    machine: int = 0
+    done: frozenset[tuple[int, int]] = frozenset()
+
+
+@dataclass(frozen=True)
+class Session:
+    """What stays the same from the first trial to the last.
+
+    Attributes
+    ----------
+    answers : Path
+        Where the first answer of each kind is kept.
+    begin : callable
+        Begins the record of the study as it is planned in the end, or takes it up.
+    budget_s : float or None
+        Set the number of blocks once, before the first one, to what fits in this time.
+    """
+
+    study: Study
+    arms: tuple[ArmState, ...]
+    maker: ArmMaker
+    files: ArmFiles
+    answers: Path
+    commands: Commands
+    observer: Observer
+    world: World
+    begin: Callable[[Study], BegunRecord]
+    budget_s: float | None = None
+
+
+def run_session(session: Session, lock: MachineLock) -> Observed:
+    """Rehearse, begin, run what is not done yet, and say how the record ended."""
+    entered = session.world.clocks.monotonic()
+    with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
+        try:
+            session, trials, tried = _rehearsed(session, launcher, entered)
+        except KeyboardInterrupt:
+            return Observed("", complete=False)
+        begun = session.begin(session.study)
+        observation = _Observation(session, begun, trials, tried, interrupts)
+        session.observer.begun(session.study, begun.name, observation.pace.left_s)
+        try:
+            observation.run()
+        except (StopAskedError, KeyboardInterrupt):
+            begun.writer.finish(State.INTERRUPTED, session.files.changes())
+            return Observed(begun.name, complete=False)
+        except LauncherError:
+            begun.writer.finish(State.INTERRUPTED, ["The launcher went away; the observation ended there."])
+            raise
+        changed = session.files.changes()
+        for sentence in changed:
+            session.observer.remark(sentence)
+        begun.writer.finish(State.COMPLETE, changed)
+    return Observed(begun.name, complete=True)
+
+
+def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Session, TrialRunner, tuple[Tried, ...]]:
+    """Return the session as it is planned in the end, what runs its trials, and those that were tried."""
+    observer = session.observer
+    study, commands = calibrated(session.study, session.arms, session.commands, launcher)
+    trials = TrialRunner(launcher, commands, Answers(study, session.answers), Starts(study))
+    with OwnFiles(study, session.arms, session.maker) as watched:
+        tried, differences = rehearse(study, trials, observer, watched)
+    told = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
+    for sentence in [*told, *work_sentences(study, tried)]:
+        observer.remark(sentence)
+    if session.budget_s is not None:
+        left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
+        study = within_budget(study, trials, tried, observer, left_s)
+    return replace(session, study=study, commands=commands), trials, tried
+
+
+class _Observation:
+    """The blocks of a record, round after round, until every workload has left or the last block ran."""
+
+    def __init__(
+        self,
+        session: Session,
+        begun: BegunRecord,
+        trials: TrialRunner,
+        tried: tuple[Tried, ...],
+        interrupts: Interrupts,
+    ) -> None:
+        self.session, self.begun, self.trials, self.interrupts = session, begun, trials, interrupts
+        study = session.study
+        keys = [workload_key(workload) for workload in study.workloads]
+        self.setting = BlockSetting(
+            study, begun.run, keys, begun.machine, session.world.clocks, lambda: interrupts.asked
+        )
+        self.pace = Pace(study, tried, Counter(workload for workload, _ in begun.done))
+        self.lookout = Lookout(study, begun.load, begun.writer, session.observer)
+
+    def run(self) -> None:
+        """Run what is not done yet; raise StopAskedError when the user asked to stop and something is left."""
+        study, run = self.session.study, self.begun.run
+        world = self.session.world
+        watch = MachineWatch(world.machine_state, self.begun.writer, clock=world.clocks.monotonic)
+        names = [arm.name for arm in study.arms]
+        plan = plan_rounds(run.seed, self.setting.keys, names, study.blocks, run.order)
+        for number, planned in groupby(plan, key=lambda block: block.number):
+            live = self.lookout.live
+            coming = [b for b in planned if b.workload in live and (b.workload, number) not in self.begun.done]
+            for place, block in enumerate(coming):
+                watch.next_block(number)
+                self.session.observer.progressed(self.pace.add(self._settled(block)))
+                if self.interrupts.asked and place + 1 < len(coming):
+                    raise StopAskedError
+            self.lookout.after_round(number + 1)
+            self.pace.live = self.lookout.live
+            if not self.pace.live:
+                break
+            if self.interrupts.asked and number + 1 < study.blocks:
+                raise StopAskedError
+        watch.close()
+
+    def _settled(self, block: PlannedBlock) -> BlockRun:
+        """Return a block that was one run; where the machine slept in it, it is run again."""
+        writer, workload = self.begun.writer, self.session.study.workloads[block.workload]
+
+        def run_trial(place: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
+            return self.trials.run(place, arm, conditions=conditions)
+
+        def ended(place: TrialPlace, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
+            writer.trial(place, outcome, workload.limit_s, conditions)
+
+        for attempt in range(_ATTEMPTS):
+            ran = run_block(run_trial, block, self.setting, attempt, ended)
+            if ran.whole or attempt == _ATTEMPTS - 1:
+                break
+            writer.void(block.workload, block.number)
+            sentence = f"Block {block.number} of {workload.name} was run again: the machine slept or its clock was set."
+            writer.remark(sentence)
+            self.session.observer.remark(sentence)
+        return ran

@@ -1,0 +1,44 @@
+"""Arms are made, and every command of every workload is found under each of them."""
+
+from __future__ import annotations
+
+from bystander.design import ArmState, Study
+from bystander.errors import StudyError
+from bystander.field import ArmMaker, ReadyWorkload, Site, ready_workload, stub_for
+from bystander.flow.observer import Observer
+from bystander.flow.trials.trial import Commands
+
+__all__ = ["make_arms", "ready_commands"]
+
+
+def make_arms(study: Study, maker: ArmMaker, observer: Observer) -> tuple[tuple[ArmState, ...], Commands]:
+    """Make all arms ready and resolve every command; all that is missing is told at once."""
+    maker.remove_half_made()
+    states = []
+    for arm in study.arms:
+        observer.making(arm.name)
+        states.append(maker.make(study, arm))
+        observer.made(states[-1])
+    return tuple(states), ready_commands(study, tuple(states))
+
+
+def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
+    """Return every command under every arm, with the environment that the arm's state holds.
+
+    Raises
+    ------
+    StudyError
+        With every program that cannot be found.
+    """
+    commands: dict[tuple[int, int], ReadyWorkload] = {}
+    problems: list[str] = []
+    stub = stub_for(study)
+    for w, workload in enumerate(study.workloads):
+        for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
+            try:
+                commands[w, a] = ready_workload(workload, Site(arm, state.folder, state.facts.environment), stub)
+            except StudyError as error:
+                problems += error.problems
+    if problems:
+        raise StudyError(list(dict.fromkeys(problems)))
+    return commands

@@ -1,0 +1,31 @@
+"""Whether what is about to be timed is what runs in real life, in sentences for `check` and `observe`."""
+
+from __future__ import annotations
+
+from bystander.design import ArmState, Study
+from bystander.field import build_doubts, command_doubts, environment_doubts, program_doubts
+from bystander.flow.trials.trial import Commands
+
+__all__ = ["signs"]
+
+
+def signs(study: Study, arms: tuple[ArmState, ...], commands: Commands) -> list[str]:
+    """Return a sentence for each sign of a debug build, missing optimisation, tracing or coverage, once each."""
+    found: dict[str, list[str]] = {}
+    for a, (arm, state) in enumerate(zip(study.arms, arms, strict=True)):
+        told = [f"build step {text}" for text in build_doubts(arm.build)]
+        told += environment_doubts(state.facts.environment)
+        interpreter = state.facts.interpreter
+        if interpreter.doubts:
+            told.append(f"{interpreter.program}: {interpreter.doubts}")
+        for w, workload in enumerate(study.workloads):
+            command = commands[w, a].command
+            told += [f"{command.path}: {text}" for text in program_doubts(command.path)]
+            told += [f"{workload.name}: {text}" for text in command_doubts(command.argv)]
+        for text in dict.fromkeys(told):
+            found.setdefault(text, []).append(arm.name)
+    everywhere = len(study.arms)
+    return [
+        f"{text}." if len(names) == everywhere else f"Under arm {' and '.join(names)} only: {text}."
+        for text, names in found.items()
+    ]

@@ -1,0 +1,111 @@
+"""One trial with the steps around it, which are not timed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from bystander.design import Status, TrialOutcome
+from bystander.evidence import TrialFiles
+from bystander.field import ReadyCommand, ReadyWorkload, Runs, under_conditions
+from bystander.flow.trials.answers import Answers, Stamp
+from bystander.flow.trials.collected import with_evidence
+from bystander.flow.trials.kinds import joined_kind
+from bystander.flow.trials.starts import Starts
+
+__all__ = ["Commands", "TrialRunner"]
+
+Commands = Mapping[tuple[int, int], ReadyWorkload]
+
+
+class TrialRunner:
+    """Runs trials of one session; what comes before all trials of a workload runs once per arm and folder depth."""
+
+    def __init__(
+        self, launcher: Runs, commands: Commands, answers: Answers | None = None, starts: Starts | None = None
+    ) -> None:
+        self._launcher = launcher
+        self._starts = starts
+        self._commands = commands
+        self._answers = answers
+        self._before_all: dict[tuple[int, int, int], TrialOutcome | None] = {}
+
+    def run(
+        self,
+        workload: int,
+        arm: int,
+        seen: Callable[[str], None] | None = None,
+        conditions: Mapping[str, int] | None = None,
+    ) -> TrialOutcome:
+        """Run one trial of a workload under an arm, by their positions.
+
+        A step that fails makes it a failed trial of its arm: before it, the trial does not start; after
+        it, its reading does not count.
+
+        Parameters
+        ----------
+        seen : callable, optional
+            Is given the trial's answer as text, where it ended well and is compared as text.
+        conditions : mapping, optional
+            Those of the trial's block, for the trial and the steps around it.
+        """
+        ready = self._commands[workload, arm]
+        place = workload, arm, (conditions or {}).get("folder depth", 0)
+        if place not in self._before_all:
+            self._before_all[place] = self._step("before_all", ready.before_all, conditions)
+        failed = self._before_all[place] or self._step("before_each", ready.before_each, conditions)
+        if failed:
+            return failed
+        command = under_conditions(ready.command, conditions or {})
+        stale = self._answers.stamp(workload, command.folder) if self._answers else None
+        kind = joined_kind(ready.kind)
+        if self._starts:
+            self._starts.before(workload, arm, command)
+        outcome = kind.in_field.run(self._launcher, command)
+        if self._starts:
+            outcome = self._starts.after(workload, arm, outcome)
+        spans = Path(command.folder, command.spans) if command.spans else None
+        files = TrialFiles(self._launcher.output, self._launcher.marks, spans)
+        outcome = with_evidence(kind.reduced(outcome), files)
+        if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
+            outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
+        failed = self._step("after_each", ready.after_each, conditions)
+        if failed and outcome.status is Status.OK:
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=failed.excerpt)
+        return outcome
+
+    def _answered(
+        self,
+        answers: Answers,
+        workload: int,
+        command: ReadyCommand,
+        outcome: TrialOutcome,
+        stale: Stamp | None,
+        seen: Callable[[str], None] | None,
+    ) -> TrialOutcome:
+        """Return a trial with the digest of its answer by the study's rule; one without its answer is invalid."""
+        if answers.plain(workload) and not seen:
+            return outcome  # its digest was taken while it was read
+        file = answers.file(workload)
+        fresh = not file or answers.stamp(workload, command.folder) != stale
+        text = answers.read(workload, self._launcher.output, command.folder) if fresh else None
+        if text is None:
+            missing = f"it did not write the file of its answer, {file}"
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=missing)
+        if seen:
+            seen(text)
+        return outcome if answers.plain(workload) else replace(outcome, answer=answers.digest(workload, text))
+
+    def _step(
+        self, name: str, command: ReadyCommand | None, conditions: Mapping[str, int] | None = None
+    ) -> TrialOutcome | None:
+        """Run a step; return the failed trial that it makes, or None when it ended well."""
+        outcome = self._launcher.run(under_conditions(command, conditions or {})) if command else None
+        if outcome is None or outcome.status is Status.OK:
+            return None
+        how = f"{outcome.status.text} {outcome.detail}" if outcome.detail else outcome.status.text
+        said = f"the step {name} failed ({how})\n{outcome.excerpt}".strip()
+        return TrialOutcome(
+            Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
+        )

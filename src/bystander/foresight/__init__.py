@@ -1,0 +1,58 @@
+"""What an observation will take, and what it could show: from trials just tried or an earlier record. Pure."""
+
+from bystander.foresight.checked import Checked, CheckedCommand
+from bystander.foresight.levels import WorkloadLevels, level_share, level_text, levels_sentences, of_text
+from bystander.foresight.noise import record_noise, tried_noise
+from bystander.foresight.outlook import Outlook, measure_advice, outlooks
+from bystander.foresight.pace import BETWEEN_S, Pace, Progress
+from bystander.foresight.remarks import (
+    alike,
+    difference_sentence,
+    disturbance,
+    left_behind,
+    shims,
+    timers,
+    too_few,
+    unread_answers,
+    unwatched,
+)
+from bystander.foresight.repetition import long_trials, repetition_advice
+from bystander.foresight.tellings import require_measure, told_sentences, work_sentences
+from bystander.foresight.tried import FEWEST_BLOCKS, MOST_BLOCKS, AnswerDifference, TrialBlock, Tried
+
+__all__ = [
+    "BETWEEN_S",
+    "FEWEST_BLOCKS",
+    "MOST_BLOCKS",
+    "AnswerDifference",
+    "Checked",
+    "CheckedCommand",
+    "Outlook",
+    "Pace",
+    "Progress",
+    "TrialBlock",
+    "Tried",
+    "WorkloadLevels",
+    "alike",
+    "difference_sentence",
+    "disturbance",
+    "left_behind",
+    "level_share",
+    "level_text",
+    "levels_sentences",
+    "long_trials",
+    "measure_advice",
+    "of_text",
+    "outlooks",
+    "record_noise",
+    "repetition_advice",
+    "require_measure",
+    "shims",
+    "timers",
+    "told_sentences",
+    "too_few",
+    "tried_noise",
+    "unread_answers",
+    "unwatched",
+    "work_sentences",
+]

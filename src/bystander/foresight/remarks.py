@@ -1,0 +1,130 @@
+"""What should be known before an observation: arms that are alike, blocks that can show nothing, a busy machine."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from bystander.design import ArmState, MachineState, Study, stretches
+from bystander.foresight.tried import AnswerDifference, Tried
+from bystander.stats import blocks_needed
+from bystander.units import counted, share_text
+from bystander.verdicts import PLACEBO_RISK
+
+__all__ = [
+    "alike",
+    "difference_sentence",
+    "disturbance",
+    "left_behind",
+    "shims",
+    "timers",
+    "too_few",
+    "unread_answers",
+    "unwatched",
+]
+
+
+def alike(study: Study, arms: Sequence[ArmState]) -> list[str]:
+    """Say loudly which arms are the same thing: the same files, settings, environment and commands."""
+    by_key: dict[str, list[str]] = {}
+    for arm, state in zip(study.arms, arms, strict=True):
+        if not arm.placebo:
+            by_key.setdefault(f"{state.key} {state.folder if arm.in_place else ''}", []).append(arm.name)
+    return [
+        f"THE ARMS {' AND '.join(names)} ARE THE SAME THING: the same files, settings, environment and commands. What "
+        "differs between them is chance."
+        for names in by_key.values()
+        if len(names) > 1
+    ]
+
+
+def too_few(study: Study) -> list[str]:
+    """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
+    told = []
+    if study.planned_rows and study.blocks < (needed := blocks_needed(study.tests, study.risk)):
+        gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.planned_rows else ""
+        told.append(
+            f"{counted(study.blocks, 'block')} can show nothing in a suite of "
+            f"{counted(study.planned_rows, 'comparison')}{gated}: it takes {needed} at least (blocks = {needed})."
+        )
+    workloads = len(study.workloads)
+    if study.control and study.blocks < (needed := blocks_needed(workloads, PLACEBO_RISK)):
+        told.append(
+            f"The placebo cannot differ visibly in {study.blocks} blocks, however it is: with "
+            f"{counted(workloads, 'workload')} it takes {needed} at least (blocks = {needed})."
+        )
+    return told
+
+
+def shims(arms: tuple[ArmState, ...]) -> list[str]:
+    """Say when a trial pays for a script that starts the interpreter."""
+    told = {}
+    for arm in arms:
+        interpreter = arm.facts.interpreter
+        if interpreter.through_script:
+            told[interpreter.path] = interpreter.program
+    return [
+        f"{path} is a script that starts {program}, and every trial pays for that; "
+        "name the interpreter itself to leave it out."
+        for path, program in told.items()
+    ]
+
+
+def unread_answers(study: Study) -> list[str]:
+    """Say when no workload compares what its arms print."""
+    if len(study.arms) < 2 or any(workload.answer for workload in study.workloads):
+        return []
+    return ['No answers are compared: answer = "output" finds a faster program that prints something else.']
+
+
+_COSTLY = 0.01
+
+
+def timers(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Say where loop and clock take a share of a callable's samples that matters."""
+    found = []
+    for one in tried:
+        if one.arm == study.reference_at and one.outcome.timer_share > _COSTLY:
+            iterations = one.outcome.harness["iterations"]
+            found.append(
+                f"{study.workloads[one.workload].name}: looping and reading the clock take "
+                f"{share_text(one.outcome.timer_share)} of a sample of {iterations:g} iterations; the loop's part is "
+                "taken off."
+            )
+    return found
+
+
+def left_behind(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Say which workloads leave processes behind."""
+    names = dict.fromkeys(study.workloads[one.workload].name for one in tried if one.outcome.left_behind)
+    return [f"{name} leaves processes behind; they are ended after each trial." for name in names]
+
+
+_STALLED, _STOLEN = 0.10, 0.02
+
+
+def disturbance(before: MachineState, after: MachineState) -> list[str]:
+    """Say what held the trials up while they were tried, as far as it can be read."""
+    (seen,) = stretches([before, replace(after, first_block=0, last_block=0)])
+    told = []
+    if seen.stalled >= _STALLED:
+        told.append(f"While this was tried, programs waited for a processor {seen.stalled:.0%} of the time.")
+    if seen.disk_stalled >= _STALLED:
+        told.append(f"While this was tried, programs waited for the disk {seen.disk_stalled:.0%} of the time.")
+    if seen.stolen >= _STOLEN:
+        told.append(f"While this was tried, other virtual machines took {seen.stolen:.0%} of the processors.")
+    return [sentence.replace("%", " %") for sentence in told]
+
+
+def unwatched(why: str) -> list[str]:
+    """Say that it could not be seen which files the arms open, where there is a reason."""
+    return [f"Whether each arm opens its own files only could not be watched: {why}."] if why else []
+
+
+def difference_sentence(study: Study, difference: AnswerDifference) -> str:
+    """Say that a candidate answers differently."""
+    reference, arm = study.names(difference.comparison)
+    workload = study.workloads[difference.workload].name
+    reason = study.accepted(difference.workload, difference.comparison.candidate)
+    accepted = f", which is accepted: {reason}" if reason else ""
+    return f"{workload}: {arm} gives another answer than {reference}{accepted}."

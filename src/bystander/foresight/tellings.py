@@ -1,0 +1,107 @@
+"""What programs told of themselves when they were tried: what there is, and where the arms did other work."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from bystander.design import TIMELINE, UNMARKED, Comparison, Measure, Study, TrialOutcome, is_told
+from bystander.errors import StudyError
+from bystander.foresight.tried import Tried
+from bystander.units import counted, listed, quantity_text, share_text
+
+__all__ = ["require_measure", "told_sentences", "work_sentences"]
+
+_MOST_NAMES = 6
+
+
+def require_measure(study: Study, tried: Sequence[Tried]) -> None:
+    """Raise StudyError when a trial that ended well did not tell what the study decides on."""
+    if not is_told(study.measure):
+        return
+    problems = []
+    for one in tried:
+        if one.well and study.measure not in one.outcome.readings:
+            known = [name for name, measure in one.outcome.measures.items() if measure.decided]
+            told = f"it told {', '.join(known[:_MOST_NAMES])}" if known else "it told nothing of itself"
+            workload, arm = study.workloads[one.workload].name, study.arms[one.arm].name
+            problems.append(f'measure: "{study.measure}" was not told by {workload} under {arm}; {told}')
+    if problems:
+        raise StudyError(problems)
+
+
+def told_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Return, for each workload whose program told something under the reference, what that is."""
+    found = []
+    for one in tried:
+        summary = one.outcome.summary(TIMELINE)
+        if one.arm == study.reference_at and summary is not None:
+            parts = [part for part in (_phases(one.outcome), *_numbers(one.outcome)) if part]
+            problems = [f"{what} ({count})" for what, count in summary["problems"].items()]
+            parts += [f"what went wrong: {', '.join(problems)}"] if problems else []
+            found.append(f"{study.workloads[one.workload].name} tells: {'; '.join(parts) or 'nothing of use'}.")
+    return found
+
+
+def _phases(outcome: TrialOutcome) -> str:
+    names = [name.partition(":")[2] for name in outcome.measures if name.startswith("phase:")]
+    if not names:
+        return ""
+    told = "phases " + listed(names, _MOST_NAMES)
+    if outcome.took_s and UNMARKED in outcome.readings:
+        told += f", which cover {share_text(1 - outcome.readings[UNMARKED] / outcome.took_s)} of a trial"
+    return told
+
+
+def _numbers(outcome: TrialOutcome) -> list[str]:
+    """Return its items, its own readings, and its streams of intervals, each in short."""
+    items, readings, streams = [], [], []
+    for name, measure in outcome.measures.items():
+        kind, _, rest = name.partition(":")
+        if kind == "items":
+            items.append(f"{quantity_text(outcome.readings[name], '')} {rest}")
+        elif kind == "reading":
+            readings.append(f"{rest} {quantity_text(outcome.readings[name], measure.unit)}")
+        elif kind == "interval" and rest.endswith(":count"):
+            stream = rest.removesuffix(":count")
+            late = outcome.readings.get(f"interval:{stream}:deadline")
+            by = f", due in {quantity_text(late, 's')}" if late else ""
+            streams.append(f"{counted(int(outcome.readings[name]), 'interval')} {stream}{by}")
+    return [listed(part, _MOST_NAMES) for part in (items, readings, streams)]
+
+
+@dataclass(frozen=True)
+class _OtherWork:
+    what: str
+    reference: str
+    candidate: str
+
+
+def work_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Return where an arm did not do the same work as the one that it is compared with."""
+    found, outcomes = [], {(one.workload, one.arm): one.outcome for one in tried if one.well}
+    for one in tried:
+        for comparison in _of_candidate(study, one.arm):
+            reference = outcomes.get((one.workload, comparison.reference))
+            if one.well and reference and (others := _others(reference, one.outcome)):
+                names = study.names(comparison)
+                told = "; ".join(f"{other.what} {other.candidate} against {other.reference}" for other in others)
+                workload = study.workloads[one.workload].name
+                found.append(f"{workload}: {names[1]} does other work than {names[0]}: {told}.")
+    return found
+
+
+def _of_candidate(study: Study, arm: int) -> list[Comparison]:
+    return [comparison for comparison in study.all_comparisons if comparison.candidate == arm]
+
+
+def _others(reference: TrialOutcome, candidate: TrialOutcome) -> list[_OtherWork]:
+    measures: Mapping[str, Measure] = {**candidate.measures, **reference.measures}
+    found = []
+    for name in {**reference.measures, **candidate.measures}:
+        measure = measures[name]
+        amounts = [outcome.readings.get(name) for outcome in (reference, candidate)]
+        if measure.is_work and amounts[0] != amounts[1]:
+            told = ["none" if amount is None else quantity_text(amount, measure.unit) for amount in amounts]
+            found.append(_OtherWork(measure.label, *told))
+    return found

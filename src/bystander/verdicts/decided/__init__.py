@@ -1,0 +1,1 @@
+"""The third step: what the tests say becomes verdicts, intervals and findings."""

@@ -1,0 +1,235 @@
+"""The decision: one table for every row, with the suite's adjustment."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from bystander.design import MEASURES, Comparison, Measure, Record, chosen_names, state_changes, stretches
+from bystander.errors import UsageError
+from bystander.units import share_text
+from bystander.verdicts.compared.above_floor import with_floors
+from bystander.verdicts.compared.compared import ComparedRecord, main_measure
+from bystander.verdicts.decided.distribution import distributed
+from bystander.verdicts.decided.rows import family_rows
+from bystander.verdicts.described.failures import failures
+from bystander.verdicts.described.over_time import trials_to_see
+from bystander.verdicts.described.single import describe
+from bystander.verdicts.noted import notes as say
+from bystander.verdicts.tested.family import OTHER_TIME, Family
+from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
+from bystander.verdicts.types import Decision, GateAsk, Note, Row
+from bystander.verdicts.words import Relevance, Scale, Verdict
+
+__all__ = ["Options", "decide"]
+
+_CHANGED = (Verdict.SLOWER, Verdict.FASTER)
+_TAINTING = ("placebo-differs", "fails-more", "all-failed")
+
+
+@dataclass(frozen=True)
+class Options:
+    """What to decide otherwise than the study says; None leaves it as it is.
+
+    Attributes
+    ----------
+    arm : str or None
+        Show this candidate only.
+    only : tuple of str
+        Show workloads of these names or patterns only. Neither lowers the number of comparisons.
+    gate : GateAsk or None
+        Give each row that a gate looks at the bound for it.
+    """
+
+    measure: str | None = None
+    margin: float | None = None
+    risk: float | None = None
+    arm: str | None = None
+    only: tuple[str, ...] = ()
+    gate: GateAsk | None = None
+
+
+def decide(record: Record, options: Options | None = None) -> Decision:
+    """Decide a record: each row at the look at which the study's stopping rule ended it.
+
+    Every comparison is a family of its own at risk / comparisons; the study's measure and all others
+    are separate families, so that the headline does not pay for the rest.
+
+    Raises
+    ------
+    UsageError
+        When an option names an arm, workload or measure that the record does not have.
+    """
+    options = options or Options()
+    record = with_floors(record)
+    head = record.head
+    study = head.study
+    _known(options, record)
+    if options.only:
+        options = replace(options, only=chosen_names(study.workloads, options.only, f"record {head.name}"))
+    margin = study.margin if options.margin is None else options.margin
+    risk = study.risk if options.risk is None else options.risk
+    measure = next((m for m in head.measures if m.name == options.measure), main_measure(record))
+    gated = (options.gate.measures or (measure.name,)) if options.gate else ()
+    others = [
+        m
+        for m in head.measures
+        if m is not measure and ((m.decided and not _says_the_same(record, m)) or m.name in gated)
+    ]
+    bound = risk / max(1, study.planned_rows * len(gated)) if gated else math.nan
+    compared = ComparedRecord(record)
+    stopped = stopping(compared)
+    rows: list[Row] = []
+    for comparison in study.comparisons:
+        for measures, primary in (([measure], True), (others, False)):
+            alpha, size = risk / len(study.comparisons), len(study.workloads) * max(1, len(measures))
+            family = Family(alpha, size, len(study.comparisons), primary, alpha / size, bound=bound)
+            rows += family_rows(compared, comparison, measures, margin, family, stopped)
+    placebo = _control_rows(compared, measure, margin, risk, stopped)
+    singles = describe(record, [measure, *others], stopped.told(record))
+    mine = [single for single in singles if single.measure is measure]
+    main, parts = distributed([row for row in rows if row.primary], mine, risk)
+    rows = [*main, *(row for row in rows if not row.primary)]
+    shown = [row for row in _or_cpu(_part_and_whole(rows)) if _shown(row, options)]
+    return Decision(
+        head=head,
+        measure=measure,
+        margin=margin,
+        risk=risk,
+        comparisons=study.planned_rows,
+        rows=tuple(sorted(shown, key=_worst_first)),
+        singles=tuple(s for s in singles if not options.only or s.workload in options.only),
+        exploration=_exploration(record, options),
+        failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
+        placebo=placebo,
+        notes=tuple(_record_notes(record, placebo, stopped)),
+        distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
+        looks=stopped.looks,
+        to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
+    )
+
+
+def _control_rows(
+    compared: ComparedRecord, measure: Measure, margin: float, risk: float, stopped: Stopping
+) -> tuple[Row, ...]:
+    """Return the rows of the placebo, all of them whatever else is shown; they take nothing from the risk."""
+    study = compared.record.head.study
+    if study.control is None:
+        return ()
+    strict = risk / max(1, study.planned_rows)
+    family = Family(PLACEBO_RISK, len(study.workloads), 1, primary=True, strict=strict, control=True)
+    return tuple(family_rows(compared, study.control, [measure], margin, family, stopped))
+
+
+def _says_the_same(record: Record, measure: Measure) -> bool:
+    """Whether a phase alone is just that phase, because there is never another one inside."""
+    kind, _, phase = measure.name.partition(":")
+    if kind != "phase-alone" or not record.reads(f"phase:{phase}"):
+        return False
+    alone, whole = record.column(measure.name), record.column(f"phase:{phase}")
+    return bool(np.array_equal(alone, whole, equal_nan=True))
+
+
+def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
+    """Say on rows of the study's measure where a phase changed and the whole did not, or went the other way."""
+    whole = {row.place: row for row in rows if row.measure.name == "elapsed"}
+    parts: dict[tuple[str, Comparison], list[Row]] = {}
+    for row in rows:
+        if row.measure.name.startswith("phase:") and row.verdict in _CHANGED and row.relevance == Relevance.BEYOND:
+            all_of_it = whole.get(row.place)
+            if all_of_it and all_of_it.verdict in {Verdict.SAME, *_CHANGED} - {row.verdict}:
+                parts.setdefault(row.place, []).append(row)
+    return [
+        replace(row, notes=(*row.notes, say.part_and_whole(parts[row.place], whole[row.place])))
+        if row.primary and row.place in parts
+        else row
+        for row in rows
+    ]
+
+
+_COMPUTING, _FEWER = 0.8, 0.7
+
+
+def _or_cpu(rows: Sequence[Row]) -> list[Row]:
+    """Say on unclear rows of elapsed time where CPU time would show the margin in clearly fewer blocks.
+
+    Only of programs that compute most of their time: CPU time sees no waiting.
+    """
+    other = {row.place: row for row in rows if row.measure.name == OTHER_TIME and not row.primary}
+    found = []
+    for row in rows:
+        cpu = other.get(row.place)
+        if cpu and row.primary and row.verdict == Verdict.UNCLEAR and row.measure.name == "elapsed" and row.looked_at:
+            computing = cpu.reference.median >= _COMPUTING * row.reference.median
+            if computing and cpu.blocks_for_margin <= _FEWER * _or_many(row.blocks_for_margin):
+                row = replace(row, notes=say.or_cpu(row.notes, cpu.blocks_for_margin))
+        found.append(row)
+    return found
+
+
+def _or_many(blocks: float) -> float:
+    return math.inf if math.isnan(blocks) else blocks
+
+
+def _known(options: Options, record: Record) -> None:
+    study = record.head.study
+    for word, value, known in (
+        (
+            "measure",
+            options.measure,
+            [m.name for m in record.head.measures if m.better or m.name not in MEASURES],
+        ),
+        ("arm", options.arm, list(dict.fromkeys(study.names(one)[1] for one in study.comparisons))),
+    ):
+        if value is not None and value not in known:
+            told = ", ".join(known) if known else "none to choose"
+            raise UsageError(f'record {record.head.name} has no {word} "{value}"; it has {told}')
+
+
+def _exploration(record: Record, options: Options) -> tuple[str, ...]:
+    """Return what the options change, each with what the study says."""
+    study, main = record.head.study, main_measure(record).name
+    told = []
+    if options.measure not in (None, main):
+        told.append(f"measure {options.measure} instead of {main}")
+    for word, chosen, fixed in (("margin", options.margin, study.margin), ("risk", options.risk, study.risk)):
+        if chosen is not None and chosen != fixed:
+            told.append(f"{word} {share_text(chosen)} instead of {share_text(fixed)}")
+    return tuple(told)
+
+
+def _shown(row: Row, options: Options) -> bool:
+    return options.arm in (None, row.arm) and (not options.only or row.workload in options.only)
+
+
+_WORST_FIRST = {verdict: place for place, verdict in enumerate(Verdict)}
+
+
+def _worst_first(row: Row) -> tuple[bool, int, float]:
+    worth = row.estimate if math.isfinite(row.estimate) else 0.0
+    if row.scale == Scale.DIFFERENCE and row.reference.median > 0:
+        worth = 1 + worth / row.reference.median
+    return not row.primary, _WORST_FIRST[row.verdict], -worth
+
+
+def _unfinished(stopped: Stopping) -> str:
+    if len(stopped.looks.blocks) == 1:
+        return "The observation was not finished: it is decided on the blocks that are whole."
+    return "The observation was not finished: each row is decided at the last look that it reached."
+
+
+def _record_notes(record: Record, placebo: Sequence[Row], stopped: Stopping) -> list[Note]:
+    head = record.head
+    notes = [Note("record-note", text) for text in head.notes]
+    notes += [Note("machine-changed", text) for text in state_changes(stretches(record.machine_states))]
+    if not head.complete:
+        notes.insert(
+            0,
+            Note("unfinished", _unfinished(stopped)),
+        )
+    if tainting := [row for row in placebo if any(map(row.has, _TAINTING))]:
+        notes.insert(0, say.placebo_tainted(tainting))
+    return notes

@@ -1,0 +1,295 @@
+"""The gate of a pipeline: what was looked for and found, what could not be told, and what a pass does not rule out.
+
+Its family is every gated measure of every comparison of the stored plan: m = comparisons x measures. A change counts
+where Holm's adjustment (1979) over the family shows it at the study's risk and its interval does not lie within the
+margin. `not-ruled-out` and every pass use the one-sided bound of each row at risk / m, failures included.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from bystander.design import (
+    CHANGES,
+    COMPARING,
+    GATE_WORDS,
+    Measure,
+    RecordHead,
+    Study,
+    gated_measure,
+    is_told,
+    missing_measures,
+)
+from bystander.errors import GateError, UsageError
+from bystander.stats import holm
+from bystander.units import counted, listed, quantity_text, share_text
+from bystander.verdicts.types import Decision, GateAsk, Row
+from bystander.verdicts.words import Relevance, Scale, Verdict
+
+__all__ = ["GateFinding", "NotRuledOut", "gate", "gate_ask", "gate_sentences", "gate_words", "refuse_gate"]
+
+OF_STUDY = "study"  # in the place of words: what the study says
+_NAMED = 12
+
+
+@dataclass(frozen=True)
+class NotRuledOut:
+    """How much worse a row may still be, by the gate's one-sided bound.
+
+    Attributes
+    ----------
+    worse : float
+        A share for ratios (0.06: 6 % worse), an amount for differences; infinite where nothing is ruled out.
+    beyond : bool
+        Whether that is more than the margin.
+    """
+
+    row: Row
+    worse: float
+    beyond: bool
+
+    @property
+    def text(self) -> str:
+        """As people say it: "6 %", "12 ms", or "any size"."""
+        if math.isinf(self.worse):
+            return "any size"
+        ratio = self.row.scale == Scale.RATIO
+        return share_text(self.worse) if ratio else quantity_text(self.worse, self.row.measure.unit)
+
+
+@dataclass(frozen=True)
+class GateFinding:
+    """What came of a gate.
+
+    Attributes
+    ----------
+    found : tuple of (str, str)
+        What was looked for and found: the word, and of what.
+    untold : tuple of str
+        Sentences on what was asked and could not be told.
+    left_out : tuple of Row
+        Rows that the gate did not count, as their trials are not known to be in random order.
+    bounds : tuple of NotRuledOut
+        Of every row whose measure has a worse side, the largest first.
+    """
+
+    ask: GateAsk
+    found: tuple[tuple[str, str], ...]
+    untold: tuple[str, ...]
+    left_out: tuple[Row, ...]
+    bounds: tuple[NotRuledOut, ...]
+
+
+def gate_words(text: str) -> tuple[str, ...]:
+    """Return the words of a list such as "slower,failed", or "study" alone; raise UsageError on any other word."""
+    words = tuple(dict.fromkeys(word.strip() for word in text.split(",") if word.strip()))
+    for word in words or ("",):
+        if word not in GATE_WORDS and words != (OF_STUDY,):
+            raise UsageError(
+                f'--gate: "{word}" is nothing to look for; choose among {", ".join(GATE_WORDS)}, or {OF_STUDY} alone'
+            )
+    return words
+
+
+def gate_ask(words: tuple[str, ...], study: Study, also: str | None = None) -> GateAsk:
+    """Return what is asked of a study or its record.
+
+    Parameters
+    ----------
+    words : tuple of str
+        As `gate_words` returns them.
+    also : str or None
+        What the gate counts besides: "unrandomised".
+
+    Raises
+    ------
+    UsageError
+        Where the study is asked for what stops and does not say.
+    """
+    if also not in (None, "unrandomised"):
+        raise UsageError(f'--gate-also: "{also}" is nothing that a gate leaves out; write unrandomised')
+    if words == (OF_STUDY,) and not study.gate.stop:
+        raise UsageError(
+            '--gate study: the study does not say what stops; write [gate] with stop = ["slower", "failed"]'
+        )
+    stop = study.gate.stop if words == (OF_STUDY,) else words
+    return GateAsk(stop, study.gate.measures, also == "unrandomised")
+
+
+def refuse_gate(ask: GateAsk, study: Study) -> None:
+    """Refuse before the first trial what no record of this study could answer.
+
+    Raises
+    ------
+    UsageError
+        When there is one arm, and a word that compares two.
+    GateError
+        When no gated measure can be what is looked for.
+    """
+    comparing = [word for word in ask.words if word in COMPARING]
+    if comparing and not study.comparisons:
+        raise UsageError(f"--gate: {comparing[0]} compares two arms, and there is one; any-failure looks at one alone")
+    names = ask.measures or (study.measure,)
+    known = [gated_measure(name) for name in (*names, "elapsed", "peak_memory")]
+    lacking = _cannot_show(ask, [gated_measure(name) for name in names if not name.startswith("reading:")], known)
+    lacking += _no_answers(ask, study)
+    if lacking and not any(name.startswith("reading:") for name in names):  # which side of those is better they tell
+        raise GateError(f"--gate: {lacking[0]}")
+
+
+def _cannot_show(ask: GateAsk, gated: Sequence[Measure], known: Sequence[Measure]) -> list[str]:
+    names = ", ".join(measure.name for measure in gated)
+    told = []
+    for word, other in missing_measures(ask.words, gated, known):
+        hint = f'; add "{other}" to [gate] measures in the study' if other else "; nor is there another one"
+        told.append(f"{names or 'no measure'} cannot be {word}{hint}")
+    return told
+
+
+def _no_answers(ask: GateAsk, study: Study) -> list[str]:
+    if "other-answer" not in ask.words or any(workload.answer for workload in study.workloads):
+        return []
+    return ['no workload compares answers, so that none can be another; answer = "output" does']
+
+
+def gate(decision: Decision, ask: GateAsk) -> GateFinding:
+    """Return what is found, what could not be told, and what a pass does not rule out.
+
+    Raises
+    ------
+    UsageError
+        When the decision is an exploration: what was chosen after the readings were seen gates nothing.
+    """
+    if decision.exploration:
+        raise UsageError(f"--gate goes with what the study fixed, and this is exploration: {decision.exploration[0]}")
+    names = ask.measures or (decision.measure.name,)
+    rows = [row for row in decision.rows if row.measure.name in names]
+    doubtful = [row for row in rows if row.has("unrandomised") and not ask.also_unrandomised]
+    apart = [row for row in rows if row.has("hours-apart")]
+    left_out = [row for row in rows if row in doubtful or row in apart]
+    rows = [row for row in rows if row not in left_out]
+    family = max(decision.comparisons * len(names), len(rows))
+    p = np.array([1.0 if np.isnan(row.p) else row.p for row in rows])
+    certain = (holm(p, family) <= decision.risk).tolist() if rows else []
+    bounds = sorted((_bound(row) for row in rows if row.measure.better), key=lambda one: -one.worse)
+    found = [_named(row, word) for row, sure in zip(rows, certain, strict=True) for word in _words(row, sure, ask)]
+    found += [_named(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
+    found += _of_record(decision, ask)
+    untold = _untold(decision, ask, names, rows, doubtful, apart)
+    return GateFinding(ask, tuple(dict.fromkeys(found)), tuple(untold), tuple(left_out), tuple(bounds))
+
+
+def _named(row: Row, word: str) -> tuple[str, str]:
+    return word, row.workload if row.primary else f"{row.workload}, {row.measure.label}"
+
+
+def _words(row: Row, certain: bool, ask: GateAsk) -> list[str]:
+    """Return the words that are looked for and hold of a row."""
+    holding = []
+    if row.primary:
+        holding += ["other-answer"] * row.has("answer-differs") + ["other-work"] * row.has("work-differs")
+        holding += ["failed"] * (row.verdict == Verdict.FAILED or row.has("reference-fails-more"))
+    if row.verdict == Verdict.UNCLEAR:
+        holding.append("unclear")
+    zero = 1.0 if row.scale == Scale.RATIO else 0.0
+    matters = row.verdict not in (Verdict.FAILED, Verdict.SAME) and row.relevance != Relevance.WITHIN
+    if certain and matters and row.measure.better:
+        holding.append(row.measure.words[0 if row.estimate > zero else 1])
+    return [word for word in holding if word in ask.words]
+
+
+def _bound(row: Row) -> NotRuledOut:
+    more = row.measure.better == "more"
+    if row.worse_bound is None or math.isnan(row.worse_bound) or row.verdict == Verdict.FAILED:
+        return NotRuledOut(row, math.inf, beyond=True)
+    if row.scale == Scale.RATIO:
+        worse = 1 - row.worse_bound if more else row.worse_bound - 1
+        limit = 1 - 1 / (1 + row.margin) if more else row.margin
+    else:
+        worse, limit = -row.worse_bound if more else row.worse_bound, row.margin
+    nothing = more and row.scale == Scale.RATIO and row.worse_bound <= 0
+    return NotRuledOut(row, math.inf if nothing else max(0.0, worse), worse > limit)
+
+
+def _of_record(decision: Decision, ask: GateAsk) -> list[tuple[str, str]]:
+    """Return what is found of arms alone, and of the record as a whole."""
+    arms = {decision.head.study.reference.name, *(arm for row in decision.primary for arm in (row.against, row.arm))}
+    found = []
+    for failure in decision.failures:
+        if failure.arm not in arms:
+            continue
+        if "any-failure" in ask.words:
+            found.append(("any-failure", f"{failure.workload}, arm {failure.arm}"))
+        if "failed" in ask.words and not decision.candidates and failure.failed == failure.trials:
+            found.append(("failed", failure.workload))
+    found += [("unfinished", decision.head.name)] * ("unfinished" in ask.words and not decision.head.complete)
+    return found + [("tainted", decision.head.name)] * ("tainted" in ask.words and decision.tainted)
+
+
+def _untold(
+    decision: Decision,
+    ask: GateAsk,
+    names: Sequence[str],
+    rows: Sequence[Row],
+    doubtful: Sequence[Row],
+    apart: Sequence[Row],
+) -> list[str]:
+    """Return what was asked and cannot be told, one sentence each."""
+    head, told = decision.head, []
+    if not head.complete:
+        told.append("the record is unfinished")
+    if decision.tainted:
+        told += [note.text for note in decision.notes if note.code == "placebo-tainted"]
+    if doubtful:
+        told.append(
+            f"{counted(len(doubtful), 'row')} left out, as the trials are not known to be in random order "
+            f"({_workloads(doubtful)}); --gate-also unrandomised counts them"
+        )
+    if apart:
+        told.append(f"{counted(len(apart), 'row')} left out, as the trials of both arms did not run back to back")
+    if silent := [row for row in rows if row.has("no-trials") or row.has("not-read")]:
+        told.append(f"of {_workloads(silent)} there is nothing to compare")
+    if not decision.candidates:
+        told += [f"{word} compares two arms, and there is one" for word in ask.words if word in COMPARING][:1]
+        return told
+    told += _unread(head, names)
+    known = [measure for measure in head.measures if measure.name in names]
+    return told + _cannot_show(ask, known, head.measures) + _no_answers(ask, head.study)
+
+
+def _unread(head: RecordHead, names: Sequence[str]) -> list[str]:
+    there = {measure.name for measure in head.measures}
+    return [
+        f"{name} was {'told by no program' if is_told(name) else 'not read'}" for name in names if name not in there
+    ]
+
+
+def _workloads(rows: Sequence[Row]) -> str:
+    return listed(list(dict.fromkeys(row.workload for row in rows)), 3)
+
+
+def gate_sentences(finding: GateFinding) -> list[str]:
+    """Return what came of a gate, for people."""
+    words = ",".join(finding.ask.words)
+    if finding.found:
+        told = [f"gate {words}: found {listed([f'{what} ({word})' for word, what in finding.found], _NAMED)}"]
+    elif finding.untold:
+        told = [f"gate {words}: it could not be told whether there is any"]
+    else:
+        told = [f"gate {words}: nothing found{_not_ruled_out(finding)}"]
+    return [*told, *(f"gate: {sentence}" for sentence in finding.untold)]
+
+
+def _not_ruled_out(finding: GateFinding) -> str:
+    """Return, for each gated measure, the largest worsening that is not ruled out."""
+    largest: dict[str, NotRuledOut] = {}
+    for one in finding.bounds:
+        largest.setdefault(one.row.measure.name, one)
+    if not any(word in CHANGES or word in ("unclear", "not-ruled-out") for word in finding.ask.words) or not largest:
+        return ""
+    told = [f"{one.text} ({_named(one.row, '')[1]})" for one in largest.values()]
+    return f"; a worsening of up to {', '.join(told)} is not ruled out"

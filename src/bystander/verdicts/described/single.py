@@ -1,0 +1,92 @@
+"""One arm by itself: how its readings are distributed."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Measure, Record
+from bystander.stats import SampleSummary, summarise_rows
+from bystander.verdicts.compared.floors import at_floor
+
+__all__ = ["Single", "describe"]
+
+Floats = NDArray[np.float64]
+Indices = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Single:
+    """A workload under one arm, for one measure.
+
+    Attributes
+    ----------
+    values : ndarray, shape (n,)
+        Readings of the trials that ended well, in the order of the record.
+    failed : int
+        Trials that did not.
+    at_floor : int
+        Readings at the least value that can be seen: the truth may be lower.
+    summary : SampleSummary or None
+        None when no trial ended well.
+    """
+
+    workload: str
+    arm: str
+    measure: Measure
+    values: Floats
+    failed: int
+    at_floor: int
+    summary: SampleSummary | None
+
+
+def describe(record: Record, measures: Sequence[Measure], told: NDArray[np.bool_]) -> tuple[Single, ...]:
+    """Describe every workload under every arm, for the measures given; NaN readings are left out.
+
+    Parameters
+    ----------
+    told : ndarray of bool, shape (n,)
+        Which trials of the record to speak of.
+    """
+    trials, study = record.trials, record.head.study
+    count = len(study.workloads) * len(study.arms)
+    groups = trials.workload * len(study.arms) + trials.arm
+    failed = np.bincount(groups[trials.failed & told], minlength=count).tolist()
+    order = np.argsort(groups, kind="stable")
+    order = order[(told & ~trials.failed)[order]]
+    columns = [_by_group(record, order, groups[order], count, measure) for measure in measures]
+    return tuple(
+        Single(w.name, a.name, measure, values[group], failed[group], floored[group], summaries[group])
+        for group, (w, a) in enumerate(itertools.product(study.workloads, study.arms))
+        for measure, (values, floored, summaries) in zip(measures, columns, strict=True)
+    )
+
+
+def _by_group(
+    record: Record, order: Indices, groups: Indices, count: int, measure: Measure
+) -> tuple[list[Floats], list[int], list[SampleSummary | None]]:
+    """Return the readings of each group of trials, how many are at their floor, and their summary.
+
+    Parameters
+    ----------
+    order, groups : ndarray of int
+        Trials that ended well, group after group, and the group of each.
+    """
+    values = record.column(measure.name)[order]
+    read = np.isfinite(values)
+    order, groups, values = order[read], groups[read], values[read]
+    floored = np.bincount(groups[at_floor(record, order, measure)], minlength=count).tolist()
+    pieces = np.split(values, np.searchsorted(groups, np.arange(1, count)))
+    sizes: dict[int, list[int]] = {}
+    for group, piece in enumerate(pieces):
+        if piece.size:
+            sizes.setdefault(piece.size, []).append(group)
+    summaries: list[SampleSummary | None] = [None] * count
+    for places in sizes.values():
+        for group, summary in zip(places, summarise_rows(np.stack([pieces[g] for g in places])), strict=True):
+            summaries[group] = summary
+    return pieces, floored, summaries

@@ -1,0 +1,1 @@
+"""The second step: rows are tested, where the stopping rule ended them, and adjusted together."""

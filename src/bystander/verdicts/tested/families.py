@@ -1,0 +1,109 @@
+"""Testing the rows of a family: one comparison's, for the study's measure or for all others."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Comparison, Measure, Record
+from bystander.stats import (
+    benjamini_hochberg,
+    blocks_to_show,
+    examine,
+    fails_more_unpaired_p,
+    holm,
+    interval,
+    rejections,
+)
+from bystander.verdicts.compared.compared import ComparedRecord
+from bystander.verdicts.compared.row_readings import RowReadings, row_readings
+from bystander.verdicts.compared.row_trials import RowTrials, first_blocks
+from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, Intervals, Tested
+from bystander.verdicts.tested.stopping import Stopping, fails_more
+from bystander.verdicts.words import StopReason
+
+__all__ = ["family_intervals", "family_of", "tested"]
+
+
+def family_of(
+    compared: ComparedRecord, comparison: Comparison, measures: Sequence[Measure], margin: float, stopped: Stopping
+) -> FamilyRows:
+    """Return the rows of a comparison for some measures, each with the blocks that count."""
+    record, pairs = compared.record, compared.rows(comparison)
+    stops = [stopped.of(pair) for pair in pairs]
+    counting = [
+        pair if stop.look is None or stop.reason == StopReason.FIXED else first_blocks(record.trials, pair, stop.blocks)
+        for pair, stop in zip(pairs, stops, strict=True)
+    ]
+    found: list[RowReadings] = []
+    for measure in measures:
+        found += row_readings(record.trials, counting, compared.readings(measure, comparison), margin)
+    each = [measure for measure in measures for _ in counting]
+    run = [pair.reference.size if pair.paired else 0 for pair in pairs] * len(measures)
+    return FamilyRows(counting * len(measures), each, found, stops * len(measures), stopped.looks, run)
+
+
+def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
+    """Return what the tests say of all rows, adjusted over the family."""
+    count = len(rows.pairs)
+    estimate, p, e = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
+    leans = np.zeros(count, dtype=np.int64)
+    limits = np.array([row.margin for row in rows.readings])
+    for group in rows.groups:
+        found = examine(group.contrasts, limits[group.rows])
+        estimate[group.rows], leans[group.rows] = found.estimate, found.leans
+        p[group.rows], e[group.rows] = found.p, found.e
+    p, e = rows.looks.overall(rows.look, p), rows.looks.overall_one_sided(rows.look, e)
+    tested_p, tested_e = np.nan_to_num(p, nan=1.0), np.nan_to_num(e, nan=1.0)
+    # A row shown to be the same does not ask to be a change as well.
+    changed_p = np.where(tested_e <= family.alpha, 1.0, tested_p)
+    q = holm(tested_p, family.size) if family.control else benjamini_hochberg(changed_p, family.size)
+    q_e = benjamini_hochberg(tested_e, family.size)
+    fails = np.ones((2, count))
+    if family.primary and record.trials.failed.any():
+        for side in (0, 1):
+            raw = np.array([_fails_more(record, pair.turned if side else pair) for pair in rows.pairs])
+            fails[side] = holm(rows.looks.overall_one_sided(rows.look, raw), family.size)
+    # The least e that so many blocks can have must be small enough for one row alone.
+    sizes = np.array([row.size if row.paired else 10_000 for row in rows.readings], dtype=np.float64)
+    attainable = rows.looks.overall_one_sided(rows.look, 2.0**-sizes) <= family.alpha / family.size
+    accepted, same = rejections(q, family.alpha), rejections(q_e, family.alpha)
+    return Tested(estimate, leans, p, e, q, q_e, fails[0], fails[1], attainable, accepted, same)
+
+
+def _fails_more(record: Record, pair: RowTrials) -> float:
+    """Return the raw p that the candidate fails more often."""
+    if pair.paired:
+        return fails_more(record, pair)
+    reference = record.trials.failed[pair.reference]
+    candidate = record.trials.failed[pair.candidate]
+    return fails_more_unpaired_p(int(candidate.sum()), candidate.size, int(reference.sum()), reference.size)
+
+
+def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64], family: Family) -> Intervals:
+    """Return the intervals of all rows, at one minus `error` and at the level of one row alone."""
+    count = len(rows.pairs)
+    low, high = np.full(count, -np.inf), np.full(count, np.inf)
+    reach, needed, worse = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
+    error = rows.looks.nominal(rows.look, error)
+    alone = rows.looks.nominal(rows.look, np.full(count, family.strict))
+    margin = np.array([row.margin for row in rows.readings])
+    alone_in_its_family = family.alpha / max(1, len({pair.workload for pair in rows.pairs}))
+    last = float(rows.looks.nominal(len(rows.looks.blocks) - 1, np.array(alone_in_its_family)))
+    gated = math.isfinite(family.bound) and not family.control
+    one_sided = rows.looks.nominal(rows.look, np.full(count, min(1.0, 2 * family.bound))) if gated else None
+    less_is_worse = np.array([measure.better == "more" for measure in rows.measures])
+    for group in rows.groups:
+        at, contrasts = group.rows, group.contrasts
+        if one_sided is not None:
+            worse[at] = np.where(less_is_worse[at], *interval(contrasts, one_sided[at]))
+        low[at], high[at] = interval(contrasts, error[at])
+        ends = interval(contrasts, alone[at])
+        reach[at] = np.maximum(seen.estimate[at] - ends[0], ends[1] - seen.estimate[at])
+        asked = family.primary or all(rows.measures[i].name == OTHER_TIME for i in at.tolist())
+        if asked and not family.control and rows.readings[int(at[0])].paired:
+            needed[at] = blocks_to_show(contrasts, seen.estimate[at], margin[at], last)
+    return Intervals(low, high, reach, needed, worse)

@@ -1,0 +1,124 @@
+"""The rows of a family as columns: what is tested of them, and what the tests say."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Measure
+from bystander.stats import Looks
+from bystander.verdicts.compared.row_readings import Batch, RowReadings, batches
+from bystander.verdicts.compared.row_trials import RowTrials
+from bystander.verdicts.types import Stop
+
+__all__ = ["OTHER_TIME", "Family", "FamilyRows", "Intervals", "Tested"]
+
+Floats = NDArray[np.float64]
+
+OTHER_TIME = "cpu"  # the measure that may show a change where elapsed time does not
+
+
+@dataclass(frozen=True)
+class Family:
+    """Rows of one comparison that are adjusted together.
+
+    Attributes
+    ----------
+    alpha, size : float, int
+        The risk, and over how many comparisons it is held.
+    sharing : int
+        How many comparisons share the study's risk.
+    primary : bool
+        Whether this is the study's measure.
+    strict : float
+        The level at which a change of one row alone would be shown.
+    control : bool
+        Whether both arms are made alike, so that no row may look changed: Holm (1979) over the rows.
+    bound : float
+        The one-sided level of each row's bound for a gate; NaN without one.
+    """
+
+    alpha: float
+    size: int
+    sharing: int
+    primary: bool
+    strict: float
+    control: bool = False
+    bound: float = math.nan
+
+
+@dataclass(frozen=True)
+class FamilyRows:
+    """The rows of a family, what is tested of them, where they stopped, and how many blocks were run."""
+
+    pairs: list[RowTrials]
+    measures: list[Measure]
+    readings: list[RowReadings]
+    stops: list[Stop]
+    looks: Looks
+    run: list[int]
+
+    @cached_property
+    def groups(self) -> list[Batch]:
+        """Rows that are examined together; a row that reached no look yet is not."""
+        return [group for group in batches(self.readings) if self.stops[int(group.rows[0])].look is not None]
+
+    @cached_property
+    def look(self) -> NDArray[np.int64]:
+        """The look of each row; the first where there was none."""
+        return np.array([stop.look or 0 for stop in self.stops], dtype=np.int64)
+
+    def only(self, places: Sequence[int]) -> FamilyRows:
+        """Return some of them."""
+        return FamilyRows(
+            [self.pairs[i] for i in places],
+            [self.measures[i] for i in places],
+            [self.readings[i] for i in places],
+            [self.stops[i] for i in places],
+            self.looks,
+            [self.run[i] for i in places],
+        )
+
+
+@dataclass(frozen=True)
+class Tested:
+    """The numbers of all rows of a family; arrays of one shape, NaN where nothing was tested.
+
+    Attributes
+    ----------
+    fails_more, reference_fails : ndarray
+        Adjusted p that the candidate, or the reference, fails more often.
+    attainable : ndarray of bool
+        Whether so many blocks could show anything.
+    accepted, accepted_same : int
+        Rows shown changed, and the same.
+    """
+
+    estimate: Floats
+    leans: NDArray[np.int64]
+    p: Floats
+    e: Floats
+    q: Floats
+    q_e: Floats
+    fails_more: Floats
+    reference_fails: Floats
+    attainable: NDArray[np.bool_]
+    accepted: int
+    accepted_same: int
+
+
+@dataclass(frozen=True)
+class Intervals:
+    """Ends of the rows' intervals, how far one reaches at the level of one row alone, the blocks for the margin,
+    and the gate's bounds on the worse side."""
+
+    low: Floats
+    high: Floats
+    reach: Floats
+    needed: Floats
+    worse: Floats

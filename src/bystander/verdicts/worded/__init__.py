@@ -1,0 +1,1 @@
+"""The last step: notes and sentences, as people say them."""

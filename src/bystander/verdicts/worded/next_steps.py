@@ -1,0 +1,82 @@
+"""What one would do next, with the command that does it on a line of its own; none where none could work."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+from bystander.design import check_again, command_line, observe_again, only_options, unbraced
+from bystander.verdicts.types import Decision, Row
+from bystander.verdicts.words import Verdict
+
+__all__ = ["next_sentence", "repeat_lines", "see_sentence"]
+
+
+def see_sentence(decision: Decision) -> str:
+    """Return how a trial is seen over time, its command on a line of its own, or ""."""
+    if not decision.to_see:
+        return ""
+    telling = {row.workload for row in decision.primary if row.has("part-and-whole") or row.has("stands-out")}
+    one = next((one for one in decision.to_see if one.workload in telling), decision.to_see[0])
+    words = ("records", "show", decision.head.name, "--trial", one.middle, "--to", "trial.html")
+    return f"One trial over time:\n  {command_line(*words, given=decision.given)}"
+
+
+def next_sentence(decision: Decision) -> str:
+    """Return what one would do next; a command stands on a line of its own."""
+    rows, head = decision.primary, decision.head
+    if not rows:
+        return _comparing(decision)
+    if head.resumable:
+        resume = command_line("observe", "--resume", head.name, given=replace(decision.given, study="", only=()))
+        return f"Next: finish this record:\n  {resume}"
+    page = command_line("report", head.name, "--to", "review.html", given=decision.given)
+    failed = [row for row in rows if row.verdict == Verdict.FAILED]
+    if failed and (again := check_again(head, decision.given, failed[0].workload)):
+        return f"Next: try {failed[0].workload} once, and see how it fails:\n  {again}"
+    worse = [row for row in rows if Verdict(row.verdict).is_worse]
+    if worse:
+        return f"Next: look at what changed for {worse[0].workload}; the page for a reviewer:\n  {page}"
+    unclear = [row for row in rows if row.verdict == Verdict.UNCLEAR]
+    if unclear and (told := _settling(decision, unclear)):
+        return told
+    return f"Next: the page for a reviewer:\n  {page}"
+
+
+def _comparing(decision: Decision) -> str:
+    """Return how one arm alone comes to a comparison."""
+    head, given = decision.head, decision.given
+    if not any(arm.in_place for arm in head.study.arms) or not observe_again(head, given):
+        return "Next: give the study a second arm, which is then compared with the first."
+    said = unbraced(head.study.workloads[0].template)
+    words = ("--arm", f"before={said}", "--arm", f"after={said}")
+    both = command_line("observe", *words, given=replace(given, study="", only=()))
+    return f"Next: write another command in the place of the second, and compare the two:\n  {both}"
+
+
+def _settling(decision: Decision, unclear: Sequence[Row]) -> str:
+    """Return what may settle the first unclear row that more blocks can settle, "" where nothing can be run."""
+    known = [row for row in unclear if not math.isnan(row.blocks_for_margin)]
+    row = (known or unclear)[0]
+    blocks = f"{row.blocks_for_margin:.0f}" if known else f"{2 * max(20, row.blocks)}"
+    several = len({one.workload for one in decision.primary}) > 1
+    words = ("--only", row.workload) if several else tuple(only_options(decision.head.study.chosen))
+    again = observe_again(decision.head, replace(decision.given, only=()), *words, "--blocks", blocks)
+    if not again:
+        return f"Next: {blocks} blocks in a new record may settle {row.workload}."
+    return f"Next: a new record may settle {row.workload}:\n  {again}"
+
+
+def repeat_lines(decision: Decision) -> list[str]:
+    """Return the commands that repeat the observation, where it can be, and the decision."""
+    head, study = decision.head, decision.head.study
+    lines = [command_line("decide", head.name, given=decision.given)]
+    how = {"fixed": ["--fixed", str(study.blocks)], "strict": ["--blocks", str(study.blocks), "--strict"]}
+    blocks = how.get(study.stopping, ["--blocks", str(study.blocks)])
+    placebo = ["--placebo"] if study.control else []
+    margin = ["--margin", f"{100 * study.margin:g} %"]
+    words = ["--seed", str(study.seed), *blocks, *margin, *placebo, *only_options(study.chosen)]
+    if again := observe_again(head, replace(decision.given, only=()), *words):
+        lines.insert(0, again)
+    return lines
