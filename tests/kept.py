@@ -301,7 +301,7 @@ def statistics() -> dict[str, Any]:
         "cuts": [stats.order_cut(n, share, tail) for n in (20, 60, 100) for share in (0.1, 0.5, 0.95)
                  for tail in (0.025, 0.2)],
         "ratios": [stats.quantile_ratios(ordered[:2], ordered[2:], share, 0.05) for share in (0.1, 0.5, 0.9)],
-        "speeds": [[stats.two_speeds(np.sort(rng.permutation(mixed)[:n])) for n in range(2, 60, 3)], stats.two_speeds(ordered[0])],
+        "speeds": [[stats.two_speeds(np.sort(rng.permutation(mixed)[:n])[None])[0] for n in range(2, 60, 3)], stats.two_speeds(ordered[:1])[0]],
         "warm": [*map(stats.warm_from, steady), *(stats.warm_from(slow[:n]) for n in range(3, 41)), *(stats.warm_from(steady[0][:n]) for n in range(3, 9))],
         "repetition": [asdict(stats.levels(steady[:2], steady[2:4])), stats.block_and_trial_spread(drift[0], drift[1]),
                        stats.between_groups(drift[2][:6], np.abs(drift[3][:6])),

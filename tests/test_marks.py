@@ -306,9 +306,7 @@ def test_a_whole_record_goes_through_json_with_its_phases(run: Run, tmp_path: Pa
         one = {**wrong["evidence"][0], **change}
         if "run" in change:
             one = {**{key: value for key, value in one.items() if key != "trial"}, "workload": 0, "arm": 0}
-        (tmp_path / "wrong.json").write_text(
-            json.dumps({**wrong, "uuid": "w", "evidence": [one]}), encoding="utf-8"
-        )
+        (tmp_path / "wrong.json").write_text(json.dumps({**wrong, "uuid": "w", "evidence": [one]}), encoding="utf-8")
         assert "damaged" in run("records", "import", "wrong.json", "--archive", "third.sqlite", code=2).stderr
     for key, value in (("around", 99), ("names", []), ("end_ns", -5)):
         broken = json.loads(json.dumps(whole))

@@ -14,8 +14,8 @@ from bystander.verdicts.decided.rules import RowFacts, outcome
 
 WELL = ArmSide(20, 0, 1.0)
 CASE = RowFacts(
-    reference=WELL, candidate=WELL, silent_arm=None, apart=0, read=True, fails_more=1.0, p=0.5, q=0.9, e=0.5,
-    q_e=0.9, leans=1, first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
+    reference=WELL, candidate=WELL, silent_arm=None, apart=0, read=True, fails_more=1.0, p=0.5, p_adjusted=0.9, e=0.5,
+    e_adjusted=0.9, leans=1, first_look=None, blocks=20, attainable=True, alpha=0.05, size=10,
     accepted=3, accepted_same=4, words=("slower", "faster"),
 )  # fmt: skip
 
@@ -29,15 +29,15 @@ CASE = RowFacts(
         ({"candidate": ArmSide(20, 20, 1.0)}, "failed", 0.05, "all-failed"),
         ({"fails_more": 0.05}, "failed", 0.05, "fails-more"),
         ({"read": False}, "unclear", 0.05, "not-read"),
-        ({"q_e": 0.05, "e": 0.01, "p": 0.05}, "same", 2 * 0.05 * 4 / 10, "change-detectable"),
-        ({"q_e": 0.05, "e": 0.01}, "same", 2 * 0.05 * 4 / 10, None),
+        ({"e_adjusted": 0.05, "e": 0.01, "p": 0.05}, "same", 2 * 0.05 * 4 / 10, "change-detectable"),
+        ({"e_adjusted": 0.05, "e": 0.01}, "same", 2 * 0.05 * 4 / 10, None),
         ({"e": 0.05}, "unclear", 0.05, "same-not-after-adjustment"),
-        ({"q": 0.05, "p": 0.01}, "slower", 0.05 * 3 / 10, None),
-        ({"q": 0.05, "p": 0.01, "leans": -1}, "faster", 0.05 * 3 / 10, None),
+        ({"p_adjusted": 0.05, "p": 0.01}, "slower", 0.05 * 3 / 10, None),
+        ({"p_adjusted": 0.05, "p": 0.01, "leans": -1}, "faster", 0.05 * 3 / 10, None),
         ({"p": 0.05}, "unclear", 0.05, "change-not-after-adjustment"),
         ({"blocks": 7, "attainable": False}, "unclear", 0.05, "too-few-blocks"),
         ({"blocks": 8}, "unclear", 0.05, "no-change-shown"),
-        ({"first_look": 8, "q": 0.001, "p": 0.001}, "unclear", 0.05, "before-first-look"),
+        ({"first_look": 8, "p_adjusted": 0.001, "p": 0.001}, "unclear", 0.05, "before-first-look"),
         ({"blocks": None}, "unclear", 0.05, "no-change-shown"),
         ({}, "unclear", 0.05, "no-change-shown"),
     ],
@@ -52,7 +52,7 @@ def test_the_first_line_that_holds_decides(change: dict, verdict: str, error: fl
 
 def test_earlier_lines_come_first() -> None:
     """A failing reference is failed even where a change could be shown; equivalence comes before a change."""
-    everything = replace(CASE, q=0.0, p=0.0, q_e=0.0, e=0.0, fails_more=0.0)
+    everything = replace(CASE, p_adjusted=0.0, p=0.0, e_adjusted=0.0, e=0.0, fails_more=0.0)
 
     assert outcome(everything).verdict == "failed"
     assert outcome(replace(everything, fails_more=1.0)).verdict == "same"

@@ -275,10 +275,10 @@ def test_order_statistics_of_many_blocks_are_those_of_all_averages(kind: str) ->
         lows, highs = (np.sort((side[0][first] + side[0][second]) / 2) for side in (low, high))
         total = lows.size
         for rank in [1, total // 2, total // 2 + 1, total, *rng.integers(1, total + 1, 6).tolist()]:
-            found = contrasts.low(np.array([rank]))[0], contrasts.high(np.array([rank]))[0]
+            found = contrasts.low(np.array([[rank]]))[0, 0], contrasts.high(np.array([[rank]]))[0, 0]
             assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
-        assert contrasts.count_at_most(np.zeros(1))[0] == (lows <= 0).sum()
-        assert contrasts.count_at_least(np.zeros(1))[0] == (highs >= 0).sum()
+        assert contrasts.count_at_most(np.zeros((1, 1)))[0, 0] == (lows <= 0).sum()
+        assert contrasts.count_at_least(np.zeros((1, 1)))[0, 0] == (highs >= 0).sum()
 
 
 @pytest.mark.parametrize("kind", ["normal", "ties", "failures"])
@@ -294,6 +294,6 @@ def test_order_statistics_of_many_pairs_are_those_of_all_differences(kind: str) 
     contrasts = pairwise_contrasts((one, ends), (other, other))
     lows, highs = (np.sort(np.subtract.outer(other, side).ravel()) for side in (ends, one))
     for rank in [1, lows.size // 2, lows.size, *rng.integers(1, lows.size + 1, 8).tolist()]:
-        found = contrasts.low(np.array([rank]))[0], contrasts.high(np.array([rank]))[0]
+        found = contrasts.low(np.array([[rank]]))[0, 0], contrasts.high(np.array([[rank]]))[0, 0]
         assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
-    assert contrasts.count_at_most(np.zeros(1))[0] == (lows <= 0).sum()
+    assert contrasts.count_at_most(np.zeros((1, 1)))[0, 0] == (lows <= 0).sum()

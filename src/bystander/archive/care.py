@@ -19,6 +19,8 @@ from bystander.errors import ArchiveError
 __all__ = ["add_early_end", "add_note", "compact", "remove_record"]
 
 _T = tables.tables
+
+
 def add_note(connection: Connection, uuid: str, text: str) -> None:
     """Add a note to a record, which every output repeats."""
     record = _T["record"]

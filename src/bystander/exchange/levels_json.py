@@ -29,5 +29,3 @@ def levels_json(head: RecordHead, found: Sequence[WorkloadLevels]) -> str:
 def _number(spread: float) -> float | None:
     """Return a spread as a share."""
     return level_share(spread) if math.isfinite(spread) else None
-
-

@@ -46,9 +46,7 @@ def _differences(blocks: Sequence[TrialBlock], measure: str) -> Floats:
 def record_noise(study: Study, record: Record) -> tuple[Noise, ...]:
     """Return the noise of each workload of the study that the record has too, told by what its trials run."""
     places = {key: w for w, key in enumerate(record.head.workload_keys)}
-    wanted = {
-        places[key]: w for w, workload in enumerate(study.workloads) if (key := workload_key(workload)) in places
-    }
+    wanted = {places[key]: w for w, workload in enumerate(study.workloads) if (key := workload_key(workload)) in places}
     arms = len(study.arms) / len(record.head.study.arms)
     return tuple(
         replace(one, workload=wanted[one.workload], block_s=one.block_s * arms)

@@ -1,7 +1,7 @@
 """Arrays in, numbers out: the statistical methods, which know nothing of studies or programs."""
 
 from bystander.stats.adjust import benjamini_hochberg, holm, rejections
-from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, p_and_e
+from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 from bystander.stats.looks import Looks, fixed_look, planned_looks
@@ -53,6 +53,7 @@ __all__ = [
     "fixed_look",
     "holm",
     "interval",
+    "intervals",
     "levels",
     "median",
     "median_interval",

@@ -47,11 +47,15 @@ class Null:
 
     def largest(self, tail: float) -> int:
         """Return max{w : P(W <= w) <= tail}, or -1 where there is none; tail in [0, 0.5]."""
+        return int(self.largest_of(np.array([tail]))[0])
+
+    def largest_of(self, tails: NDArray[np.float64]) -> NDArray[np.int64]:
+        """Return the same of several tails, any shape."""
         if self.table is not None:
-            return int(np.searchsorted(self.table, tail, side="right")) - 1
-        if tail <= 0:
-            return -1
-        return math.floor(NormalDist(self.mean, self.spread).inv_cdf(tail) - 0.5)
+            return np.asarray(self.table.searchsorted(tails, side="right") - 1)
+        normal = NormalDist(self.mean, self.spread)
+        flat = [-1 if tail <= 0 else math.floor(normal.inv_cdf(tail) - 0.5) for tail in tails.ravel().tolist()]
+        return np.array(flat, dtype=np.int64).reshape(tails.shape)
 
 
 @lru_cache(maxsize=256)

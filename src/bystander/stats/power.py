@@ -145,7 +145,9 @@ def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level:
     """
     normal, total, centre = NormalDist(), contrasts.null.total, np.nan_to_num(estimate)
     blocks = (math.sqrt(8 * total + 1) - 1) / 2
-    beyond = contrasts.count_at_most(centre - shift) + contrasts.count_at_least(centre + shift)
+    beyond = (contrasts.count_at_most((centre - shift)[:, None]) + contrasts.count_at_least((centre + shift)[:, None]))[
+        :, 0
+    ]
     above = np.clip(1 - beyond / (2 * total), 0.5, 1 - 0.5 / total)
     effect = np.array([normal.inv_cdf(q) for q in above.tolist()]) / math.sqrt(2)
     quantiles = normal.inv_cdf(1 - level / 2) + normal.inv_cdf(POWER)

@@ -8,7 +8,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, middles, spans, thinned
+from bystander.stats.contrasts import Contrasts, SortedContrasts
+from bystander.stats.counted import CountedContrasts, Partners, middles, thinned
 from bystander.stats.null import rank_sum_null
 
 __all__ = ["pairwise_contrasts"]
@@ -16,6 +17,7 @@ __all__ = ["pairwise_contrasts"]
 _WRITTEN_OUT = 250_000
 _STRATA = 100  # of a sample, for the sketch
 Floats = NDArray[np.float64]
+Counts = NDArray[np.int64]
 
 
 def pairwise_contrasts(reference: tuple[Floats, Floats], candidate: tuple[Floats, Floats]) -> Contrasts:
@@ -66,18 +68,18 @@ class _Differences:
         with np.errstate(invalid="ignore"):
             return thinned(np.subtract.outer(upper, lower).ravel())
 
-    def at_most(self, value: float) -> int:
-        return int(np.searchsorted(self.upper, self.lower + value, side="right").sum())
+    def at_most(self, values: Floats) -> Counts:
+        return np.asarray(self.upper.searchsorted(self.lower + values[:, None], side="right").sum(axis=1))
 
-    def at_least(self, value: float) -> int:
-        return int((self.upper.size - np.searchsorted(self.upper, self.lower + value, side="left")).sum())
+    def at_least(self, values: Floats) -> Counts:
+        below = self.upper.searchsorted(self.lower + values[:, None], side="left")
+        return np.asarray((self.upper.size - below).sum(axis=1))
 
-    def between(self, low: float, high: float) -> Partners:
-        first = np.searchsorted(self.upper, self.lower + low, side="right")
-        last = np.maximum(np.searchsorted(self.upper, self.lower + high, side="right"), first)
-        return Partners(int(first.sum()), first, last)
+    def between(self, low: Floats, high: Floats) -> Partners:
+        first = self.upper.searchsorted(self.lower + low[:, None], side="right")
+        last = np.maximum(self.upper.searchsorted(self.lower + high[:, None], side="right"), first)
+        return Partners(first.sum(axis=1), first, last)
 
     def written(self, partners: Partners) -> Floats:
-        mine, partner = spans(partners.first, partners.last)
-        differences: Floats = self.upper[partner] - self.lower[mine]
-        return differences
+        mine, partner = partners.pairs()
+        return np.asarray(self.upper[partner] - self.lower[mine])

@@ -9,7 +9,8 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.stats.contrasts import Contrasts, CountedContrasts, Partners, SortedContrasts, middles, spans, thinned
+from bystander.stats.contrasts import Contrasts, SortedContrasts
+from bystander.stats.counted import CountedContrasts, Partners, middles, thinned
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
@@ -17,6 +18,7 @@ __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
 _STRATA = (100, 300)  # of a sample, for the sketch: the more, the larger it is
 Floats = NDArray[np.float64]
+Counts = NDArray[np.int64]
 
 
 def walsh_contrasts(low: Floats, high: Floats) -> Contrasts:
@@ -92,29 +94,31 @@ class _Averages:
 
     # Of a pair whose average is at most a value, one is at most that value itself: half of the places will do.
 
-    def at_most(self, value: float) -> int:
-        some = int(np.searchsorted(self.ordered, value, side="right"))
-        partners = np.searchsorted(self.ordered, 2 * value - self.ordered[:some], side="right")
-        return int(partners.sum()) - some * (some - 1) // 2
+    # Limits are looked up from the largest place to the smallest, as a search goes fastest upwards.
 
-    def at_least(self, value: float) -> int:
-        size = self.ordered.size
-        some = size - int(np.searchsorted(self.ordered, value, side="left"))
-        partners = size - np.searchsorted(self.ordered, 2 * value - self.ordered[size - some :], side="left")
-        return int(partners.sum()) - some * (some - 1) // 2
+    def at_most(self, values: Floats) -> Counts:
+        some = int(self.ordered.searchsorted(values.max(), side="right"))
+        partners = self.ordered.searchsorted(2 * values[:, None] - self.ordered[:some][::-1], side="right")
+        return np.asarray(np.add.reduce(np.maximum(partners - np.arange(some)[::-1], 0), axis=1))
 
-    def between(self, low: float, high: float) -> Partners:
-        some = np.searchsorted(self.ordered, high, side="right")
-        mine, own = self.ordered[:some], np.arange(some)
+    def at_least(self, values: Floats) -> Counts:
+        start = int(self.ordered.searchsorted(values.min(), side="left"))
+        partners = self.ordered.searchsorted(2 * values[:, None] - self.ordered[start:][::-1], side="left")
+        up_to_own = np.arange(start + 1, self.ordered.size + 1)[::-1]
+        return np.asarray(np.add.reduce(np.maximum(up_to_own - partners, 0), axis=1))
+
+    def between(self, low: Floats, high: Floats) -> Partners:
+        some = int(self.ordered.searchsorted(high.max(), side="right"))
+        own = np.arange(some - 1, -1, -1)
+        limits = 2 * np.concatenate([low, high])[:, None] - self.ordered[:some][::-1]
         # Each pair once, by its smaller place.
-        first = np.maximum(np.searchsorted(self.ordered, 2 * low - mine, side="right"), own)
-        last = np.maximum(np.searchsorted(self.ordered, 2 * high - mine, side="right"), first)
-        return Partners(int((first - own).sum()), first, last)
+        places = np.maximum(self.ordered.searchsorted(limits, side="right"), own)
+        first = places[: low.size]
+        return Partners(np.add.reduce(first - own, axis=1), first, np.maximum(places[low.size :], first))
 
     def written(self, partners: Partners) -> Floats:
-        mine, partner = spans(partners.first, partners.last)
-        averages: Floats = (self.ordered[mine] + self.ordered[partner]) / 2
-        return averages
+        mine, partner = partners.pairs()
+        return np.asarray((self.ordered[partners.first.shape[1] - 1 - mine] + self.ordered[partner]) / 2)
 
 
 def blocks_needed(comparisons: int, risk: float) -> int:

@@ -74,28 +74,30 @@ def quantile_ratios(reference: Floats, candidate: Floats, share: float, error: f
         return middles[1] / middles[0], lows[1] / highs[0], highs[1] / lows[0]
 
 
-def two_speeds(ordered: Floats) -> tuple[float, float, float] | None:
-    """Return both speeds of a sample that has two, with the share of the slower one; None where it has not.
+def two_speeds(ordered: Floats) -> list[tuple[float, float, float] | None]:
+    """Return both speeds of each sample that has two, with the share of the slower one; None where it has not.
 
     Parameters
     ----------
-    ordered : ndarray, shape (n,)
-        Sorted, all above zero.
+    ordered : ndarray, shape (R, n)
+        Sorted along the rows, all above zero.
 
     Notes
     -----
     It has 16 values at least. Its largest gap, on the log scale, is more than twice the robust spreads of both sides
     together, and on either side of it are 4 values and 15 % of them at least.
     """
-    n = ordered.size
-    least = max(_FEWEST_IN_A_MODE, math.ceil(_SHARE_OF_A_MODE * n))
+    rows, n = ordered.shape
+    found: list[tuple[float, float, float] | None] = [None] * rows
     if n < _FEWEST:
-        return None
+        return found
+    least = max(_FEWEST_IN_A_MODE, math.ceil(_SHARE_OF_A_MODE * n))
     logs = np.log(ordered)
-    gaps = np.diff(logs)
-    place = int(np.argmax(gaps)) + 1
-    if not least <= place <= n - least or gaps[place - 1] <= _GAP * (
-        robust_spread(logs[:place]) + robust_spread(logs[place:])
-    ):
-        return None
-    return float(np.median(ordered[:place])), float(np.median(ordered[place:])), (n - place) / n
+    gaps = np.diff(logs, axis=1)
+    places = np.argmax(gaps, axis=1) + 1
+    for i in np.flatnonzero((places >= least) & (places <= n - least)).tolist():
+        place = int(places[i])
+        sides = logs[i, :place], logs[i, place:]
+        if gaps[i, place - 1] > _GAP * sum(map(robust_spread, sides)):
+            found[i] = float(np.median(ordered[i, :place])), float(np.median(ordered[i, place:])), (n - place) / n
+    return found

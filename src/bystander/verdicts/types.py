@@ -17,6 +17,7 @@ from bystander.verdicts.words import Pairing, Relevance, Scale, StopReason, Verd
 
 __all__ = ["ArmSide", "Decision", "Distribution", "GateAsk", "Note", "Row", "Shift", "Stop"]
 
+
 @dataclass(frozen=True)
 class Note:
     """A remark on a row: a code for programs, a sentence for people."""

@@ -18,6 +18,7 @@ from bystander.field.depths import deeper
 
 __all__ = ["Checkouts"]
 
+
 class Checkouts:
     """The folder of laid-out arms.
 

@@ -81,9 +81,7 @@ class RowReadings:
         return bool(self.reference[0].size and self.candidate[0].size)
 
 
-def row_readings(
-    trials: Trials, rows: Sequence[RowTrials], readings: Readings, margin: float
-) -> list[RowReadings]:
+def row_readings(trials: Trials, rows: Sequence[RowTrials], readings: Readings, margin: float) -> list[RowReadings]:
     """Return what is tested of each row for a measure, with failed trials kept as intervals.
 
     Rows whose blocks were all read, exactly, are taken together by their size; the others are looked at one by one.

@@ -78,6 +78,15 @@ def block_seconds(record: Record, pair: RowTrials) -> float:
     return sum(map(median, each)) / len(each) * len(record.head.study.arms) if each else math.nan
 
 
+def _in_same_blocks(trials: Trials, reference: Indices, other: Indices) -> tuple[Indices, Indices]:
+    """Return the trials of blocks in which both sides have one, by increasing block."""
+    blocks = trials.block[reference], trials.block[other]
+    if np.array_equal(*blocks) and (np.diff(blocks[0]) > 0).all():
+        return reference, other
+    _, left, right = np.intersect1d(*blocks, assume_unique=True, return_indices=True)
+    return reference[left], other[right]
+
+
 def row_trials(record: Record, comparison: Comparison) -> list[RowTrials]:
     """Return the trials of each workload under both arms of a comparison."""
     trials, workloads = record.trials, len(record.head.study.workloads)
@@ -91,11 +100,8 @@ def row_trials(record: Record, comparison: Comparison) -> list[RowTrials]:
         paired = bool(both.size) and bool((trials.block[both] >= 0).all())
         alone = apart = 0
         if paired:
-            _, left, right = np.intersect1d(
-                trials.block[reference], trials.block[other], assume_unique=True, return_indices=True
-            )
-            alone = int(both.size - 2 * left.size)
-            reference, other = reference[left], other[right]
+            reference, other = _in_same_blocks(trials, reference, other)
+            alone = int(both.size - 2 * reference.size)
             near = together(record, reference, other, both)
             if not near.all():
                 apart = int(np.count_nonzero(~near))

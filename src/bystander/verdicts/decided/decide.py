@@ -14,7 +14,7 @@ from bystander.units import share_text
 from bystander.verdicts.compared.above_floor import with_floors
 from bystander.verdicts.compared.compared import ComparedRecord, main_measure
 from bystander.verdicts.decided.distribution import distributed
-from bystander.verdicts.decided.rows import family_rows
+from bystander.verdicts.decided.rows import ComparisonRows
 from bystander.verdicts.described.failures import failures
 from bystander.verdicts.described.over_time import trials_to_see
 from bystander.verdicts.described.single import describe
@@ -84,10 +84,11 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     stopped = stopping(compared)
     rows: list[Row] = []
     for comparison in study.comparisons:
+        made = ComparisonRows(compared, comparison, margin, stopped)
         for measures, primary in (([measure], True), (others, False)):
             alpha, size = risk / len(study.comparisons), len(study.workloads) * max(1, len(measures))
             family = Family(alpha, size, len(study.comparisons), primary, alpha / size, bound=bound)
-            rows += family_rows(compared, comparison, measures, margin, family, stopped)
+            rows += made.of(measures, family)
     placebo = _control_rows(compared, measure, margin, risk, stopped)
     singles = describe(record, [measure, *others], stopped.told(record))
     mine = [single for single in singles if single.measure is measure]
@@ -121,7 +122,7 @@ def _control_rows(
         return ()
     strict = risk / max(1, study.planned_rows)
     family = Family(PLACEBO_RISK, len(study.workloads), 1, primary=True, strict=strict, control=True)
-    return tuple(family_rows(compared, study.control, [measure], margin, family, stopped))
+    return tuple(ComparisonRows(compared, study.control, margin, stopped).of([measure], family))
 
 
 def _says_the_same(record: Record, measure: Measure) -> bool:

@@ -44,7 +44,7 @@ def distributed(
     for place, row in enumerate(rows):
         notes = [_two_note(row, *two) for two in parts[place].two] if place in parts else []
         notes += [tails[place]] if place in tails else []
-        told.append(replace(row, notes=(*row.notes, *notes)))
+        told.append(replace(row, notes=(*row.notes, *notes)) if notes else row)
     return told, tuple(parts[place] for place in sorted(parts))
 
 
@@ -87,10 +87,11 @@ def _distributions(rows: Sequence[Row], group: _Group) -> Iterator[tuple[int, Di
     """Yield the distribution of each row of a group, by its place."""
     by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
     spreads, slow = [_spreads(side) for side in (group.reference, group.candidate)], _slow(group)
+    speeds = [two_speeds(side) for side in (group.reference, group.candidate)]
     for k, place in enumerate(group.places):
         row = rows[place]
-        sides = ((row.against, group.reference[k]), (row.arm, group.candidate[k]))
-        two = tuple((arm, *speeds) for arm, side in sides if (speeds := two_speeds(side)) is not None)
+        arms = (row.against, speeds[0][k]), (row.arm, speeds[1][k])
+        two = tuple((arm, *both) for arm, both in arms if both is not None)
         parts = tuple(shifts[k] for shifts in by_share)
         spread = spreads[0][k], spreads[1][k]
         yield place, Distribution(row.workload, row.arm, row.against, row.comparison, parts, two, spread, slow[k])

@@ -18,15 +18,16 @@ from bystander.verdicts.decided.rules import Outcome, RowFacts, control_outcome,
 from bystander.verdicts.noted import notes as say
 from bystander.verdicts.noted.marks import marks_notes, start_notes
 from bystander.verdicts.noted.soundness import soundness_notes
-from bystander.verdicts.tested.families import family_intervals, family_of, tested
-from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, Intervals, Tested
+from bystander.verdicts.tested.families import CountingRows, counting_rows, family_intervals, family_of, tested
+from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, IntervalRow, Tested
 from bystander.verdicts.tested.stopping import Stopping
 from bystander.verdicts.types import ArmSide, Note, Row
 from bystander.verdicts.words import Relevance, Scale, Verdict
 
-__all__ = ["family_rows"]
+__all__ = ["ComparisonRows"]
 
 _MOST_BLOCKS = 10_000  # nobody runs a record of more
+_FARTHEST = 50.0  # a logarithm of a ratio beyond which it is no number to show
 _RELEVANCE_NOTES = {
     Relevance.BEYOND: say.beyond_margin(),
     Relevance.WITHIN: say.within_margin(),
@@ -44,43 +45,17 @@ class _WorkloadFacts:
         Of the reference and the candidate.
     silent : str or None
         An arm that has no trial.
-    first, last : tuple of Note
-        What is said before and after the notes of a measure.
+    notes : tuple of Note
     """
 
     failed: tuple[int, int]
     silent: str | None
-    first: tuple[Note, ...]
-    last: tuple[Note, ...]
-
-
-def family_rows(
-    compared: ComparedRecord,
-    comparison: Comparison,
-    measures: Sequence[Measure],
-    margin: float,
-    family: Family,
-    stopped: Stopping,
-) -> list[Row]:
-    """Return the rows of a family with their verdicts and intervals."""
-    members = family_of(compared, comparison, measures, margin, stopped)
-    if not family.primary:  # what only some programs tell of themselves counts only where it is told
-        members = members.only([i for i, row in enumerate(members.readings) if row.testable])
-        size = max(1, len(members.pairs))
-        family = replace(family, size=size, strict=family.alpha / size)
-    maker = _RowMaker(compared.record, members, tested(compared.record, members, family), family, margin)
-    places = range(len(members.pairs))
-    found = [maker.judged(i) for i in places]
-    ends = family_intervals(members, maker.tested, np.array([one.error for one in found]), family)
-    sound: list[list[Note]] = [[]] * len(found)
-    if family.primary and not family.control:
-        sound = soundness_notes(compared.record, members.pairs, members.readings)
-    return [maker.finished(i, found[i], ends, sound[i]) for i in places]
+    notes: tuple[Note, ...]
 
 
 @dataclass(frozen=True)
-class _RowMaker:
-    """Makes the rows of a family, in two steps: the levels of intervals depend on all verdicts.
+class ComparisonRows:
+    """Makes the rows of one comparison, a family of measures at a time.
 
     Attributes
     ----------
@@ -88,42 +63,85 @@ class _RowMaker:
         As a share.
     """
 
-    record: Record
+    compared: ComparedRecord
+    comparison: Comparison
+    margin: float
+    stopped: Stopping
+
+    def of(self, measures: Sequence[Measure], family: Family) -> list[Row]:
+        """Return the rows of a family with their verdicts and intervals."""
+        record = self.compared.record
+        members = family_of(self.compared, self._counting, measures, self.margin)
+        if not family.primary:  # what only some programs tell of themselves counts only where it is told
+            members = members.only([i for i, row in enumerate(members.readings) if row.testable])
+            size = max(1, len(members.pairs))
+            family = replace(family, size=size, strict=family.alpha / size)
+        maker = _RowMaker(self, members, tested(record, members, family), family)
+        places = range(len(members.pairs))
+        outcomes = [maker.judged(i) for i in places]
+        ends = family_intervals(members, maker.tested, np.array([one.error for one in outcomes]), family)
+        sound: list[list[Note]] = [[]] * len(outcomes)
+        if family.answers:
+            sound = soundness_notes(record, members.pairs, members.readings)
+        return [maker.finished(i, outcomes[i], ends.rows[i], sound[i]) for i in places]
+
+    @cached_property
+    def _counting(self) -> CountingRows:
+        return counting_rows(self.compared, self.comparison, self.stopped)
+
+    @cached_property
+    def facts(self) -> dict[int, _WorkloadFacts]:
+        """What holds for all measures, by workload."""
+        return {pair.workload: _workload_facts(self.compared.record, pair) for pair in self._counting.pairs}
+
+    @cached_property
+    def told(self) -> dict[int, list[Note]]:
+        """What programs told of themselves, and what their starts were, by workload."""
+        record = self.compared.record
+        return {
+            pair.workload: [*marks_notes(record, pair), *start_notes(record, pair)] for pair in self._counting.pairs
+        }
+
+
+@dataclass(frozen=True)
+class _RowMaker:
+    """Makes the rows of a family, in two steps: the levels of intervals depend on all verdicts."""
+
+    of: ComparisonRows
     rows: FamilyRows
     tested: Tested
     family: Family
-    margin: float
 
     def judged(self, i: int) -> Outcome:
         """Return the verdict of a row, and the level of the interval that goes with it."""
-        family, rows, tested = self.family, self.rows, self.tested
+        family, rows, seen = self.family, self.rows, self.tested.rows[i]
         pair, readings = rows.pairs[i], rows.readings[i]
         reference, candidate = self._sides[i]
         return (control_outcome if family.control else outcome)(
             RowFacts(
                 reference=reference,
                 candidate=candidate,
-                silent_arm=self._facts[pair.workload].silent,
+                silent_arm=self.of.facts[pair.workload].silent,
                 apart=0 if pair.reference.size else pair.apart,
                 read=readings.testable,
                 first_look=rows.looks.blocks[0] if rows.stops[i].look is None else None,
-                fails_more=float(tested.fails_more[i]),
-                p=float(tested.p[i]),
-                q=float(tested.q[i]),
-                e=float(tested.e[i]),
-                q_e=float(tested.q_e[i]),
-                leans=int(tested.leans[i]),
+                fails_more=seen.fails_more,
+                p=seen.p,
+                e=seen.e,
+                p_adjusted=seen.p_adjusted,
+                e_adjusted=seen.e_adjusted,
+                leans=seen.leans,
                 blocks=readings.size if readings.paired else None,
-                attainable=bool(tested.attainable[i]),
+                attainable=seen.attainable,
                 alpha=family.alpha,
                 size=family.size,
-                accepted=tested.accepted,
-                accepted_same=tested.accepted_same,
+                accepted=self.tested.accepted,
+                accepted_same=self.tested.accepted_same,
                 words=rows.measures[i].words,
             )
         )
 
-    def finished(self, i: int, found: Outcome, ends: Intervals, sound: Sequence[Note]) -> Row:
+    def finished(self, i: int, found: Outcome, ends: IntervalRow, sound: Sequence[Note]) -> Row:
         """Return a row whole, on the scale on which it is shown.
 
         Parameters
@@ -131,30 +149,22 @@ class _RowMaker:
         sound : sequence of Note
             What could have fooled it.
         """
-        study, rows, tested = self.record.head.study, self.rows, self.tested
+        record, rows, seen = self.of.compared.record, self.rows, self.tested.rows[i]
         pair, measure, readings = rows.pairs[i], rows.measures[i], rows.readings[i]
-        low, high, reach = float(ends.low[i]), float(ends.high[i]), float(ends.reach[i])
-        ratio, p, e = readings.scale == Scale.RATIO, float(tested.p[i]), float(tested.e[i])
-        estimate, facts = float(tested.estimate[i]), self._facts[pair.workload]
-        relevance = _relevance(low, high, readings.margin)
-        smallest = math.expm1(reach) if ratio and math.isfinite(reach) and reach < 50 else reach
-        smallest = smallest if math.isfinite(smallest) else math.nan
-        blocks = math.nan
-        if found.verdict == Verdict.UNCLEAR and self.family.primary:
-            blocks = _rounded(float(ends.needed[i]), readings.size, self.family)
-        elif measure.name == OTHER_TIME and not self.family.primary:
-            blocks = _rounded(float(ends.needed[i]), 0, self.family)
-        seconds = blocks * block_seconds(self.record, pair) if math.isfinite(blocks) else math.nan
-        worse = float(ends.worse[i])
+        ratio, (reference, candidate) = readings.scale == Scale.RATIO, self._sides[i]
+        relevance, smallest = _relevance(ends.low, ends.high, readings.margin), _smallest(ends.reach, ratio)
+        study, blocks = record.head.study, self._blocks_for_margin(i, found.verdict, ends.needed)
+        seconds = blocks * block_seconds(record, pair) if math.isfinite(blocks) else math.nan
         told = [say.decided_earlier(readings.size, rows.run[i])] if self._earlier(i) else []
         told += [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
         if found.verdict in measure.words:
             told.append(_RELEVANCE_NOTES[relevance])
-        if float(tested.reference_fails[i]) <= self.family.alpha and found.verdict != Verdict.FAILED:
-            told.append(say.reference_fails_more(*self._sides[i], float(tested.reference_fails[i])))
+        if seen.reference_fails <= self.family.alpha and found.verdict != Verdict.FAILED:
+            told.append(say.reference_fails_more(reference, candidate, seen.reference_fails))
         if math.isfinite(blocks) and self.family.primary:
-            told.append(say.needs_blocks(blocks, seconds, self.margin))
-        reference, candidate = self._sides[i]
+            told.append(say.needs_blocks(blocks, seconds, self.of.margin))
+        before = [*self.of.facts[pair.workload].notes, *_measure_notes(measure, readings)]
+        before += self.of.told[pair.workload] if self.family.answers else []
         return Row(
             workload=study.workloads[pair.workload].name,
             arm=study.arms[pair.comparison.candidate].name,
@@ -166,37 +176,44 @@ class _RowMaker:
             reference=reference,
             candidate=candidate,
             scale=readings.scale,
-            estimate=math.exp(estimate) if ratio else estimate,
-            low=_exp(low) if ratio else low,
-            high=_exp(high) if ratio else high,
+            estimate=math.exp(seen.estimate) if ratio else seen.estimate,
+            low=_exp(ends.low) if ratio else ends.low,
+            high=_exp(ends.high) if ratio else ends.high,
             confidence=1 - found.error,
             margin=math.expm1(readings.margin) if ratio else readings.margin,
-            p=p,
-            p_adjusted=p if math.isnan(p) else min(1.0, float(tested.q[i]) * self.family.sharing),
-            e=e,
-            e_adjusted=e if math.isnan(e) else min(1.0, float(tested.q_e[i]) * self.family.sharing),
+            p=seen.p,
+            p_adjusted=self._over_comparisons(seen.p, seen.p_adjusted),
+            e=seen.e,
+            e_adjusted=self._over_comparisons(seen.e, seen.e_adjusted),
             smallest_shown=smallest,
             verdict=found.verdict,
             relevance=relevance,
             weight=study.workloads[pair.workload].weight,
-            notes=(*facts.first, *_measure_notes(measure, readings), *facts.last, *told, *sound),
+            notes=(*before, *told, *sound),
             stop=rows.stops[i],
             blocks_for_margin=blocks,
             seconds_for_margin=seconds,
-            worse_bound=None if math.isnan(self.family.bound) else _exp(worse) if ratio else worse,
+            worse_bound=None if math.isnan(self.family.bound) else _exp(ends.worse) if ratio else ends.worse,
             comparison=pair.comparison,
             against=study.arms[pair.comparison.reference].name,
         )
 
     def _earlier(self, i: int) -> bool:
         """Whether a row of the study's measure was decided before its workload ended."""
-        stop, main = self.rows.stops[i], self.family.primary and not self.family.control
-        return main and stop.final and stop.look is not None and self.rows.run[i] > stop.blocks > 0
+        stop = self.rows.stops[i]
+        return self.family.answers and stop.final and stop.look is not None and self.rows.run[i] > stop.blocks > 0
 
-    @cached_property
-    def _facts(self) -> dict[int, _WorkloadFacts]:
-        """What holds for all measures of a pair, by workload."""
-        return {pair.workload: _pair_facts(self.record, pair, self.family) for pair in self.rows.pairs}
+    def _blocks_for_margin(self, i: int, verdict: Verdict, needed: float) -> float:
+        """Return the blocks that would show the margin, where that is to be said."""
+        if verdict == Verdict.UNCLEAR and self.family.primary:
+            return _rounded(needed, self.rows.readings[i].size, self.family)
+        if self.rows.measures[i].name == OTHER_TIME and not self.family.primary:
+            return _rounded(needed, 0, self.family)
+        return math.nan
+
+    def _over_comparisons(self, raw: float, adjusted: float) -> float:
+        """Return what was adjusted over a family as adjusted over all that share the study's risk."""
+        return raw if math.isnan(raw) else min(1.0, adjusted * self.family.sharing)
 
     @cached_property
     def _sides(self) -> list[tuple[ArmSide, ArmSide]]:
@@ -204,7 +221,7 @@ class _RowMaker:
         found = []
         for pair, readings, stop in zip(self.rows.pairs, self.rows.readings, self.rows.stops, strict=True):
             medians = (math.nan, math.nan) if stop.look is None else readings.medians
-            failed = self._facts[pair.workload].failed
+            failed = self.of.facts[pair.workload].failed
             found.append(
                 (
                     ArmSide(int(pair.reference.size), failed[0], medians[0]),
@@ -214,21 +231,27 @@ class _RowMaker:
         return found
 
 
-def _pair_facts(record: Record, pair: RowTrials, family: Family) -> _WorkloadFacts:
+def _smallest(reach: float, ratio: bool) -> float:
+    """Return the smallest change that could have been shown, as an increase on the shown scale; NaN without an end."""
+    if not math.isfinite(reach):
+        return math.nan
+    return math.expm1(reach) if ratio and reach < _FARTHEST else reach
+
+
+def _workload_facts(record: Record, pair: RowTrials) -> _WorkloadFacts:
     study, sides = record.head.study, (pair.reference, pair.candidate)
     failed = tuple(int(np.count_nonzero(record.trials.failed[side])) for side in sides)
     silent = [study.arms[a].name for a, side in zip(pair.comparison.arms, sides, strict=True) if not side.size]
     some = any(0 < count < side.size for count, side in zip(failed, sides, strict=True))
-    first: list[Note | None] = [
+    notes: list[Note | None] = [
         say.answers(record, pair) if study.workloads[pair.workload].answer else None,
         say.failures_kept((failed[0], failed[1])) if some else None,
         say.unrandomised(record, pair),
         say.left_out(pair.alone) if pair.alone else None,
         say.blocks_apart(pair.apart) if pair.apart and pair.reference.size else None,
     ]
-    last = [*marks_notes(record, pair), *start_notes(record, pair)] if family.primary and not family.control else []
-    said = tuple(note for note in first if note is not None)
-    return _WorkloadFacts((failed[0], failed[1]), silent[0] if silent else None, said, tuple(last))
+    told = tuple(note for note in notes if note is not None)
+    return _WorkloadFacts((failed[0], failed[1]), silent[0] if silent else None, told)
 
 
 def _relevance(low: float, high: float, margin: float) -> Relevance:

@@ -26,7 +26,7 @@ class RowFacts:
         Whether the measure was read under both arms.
     fails_more : float
         Adjusted p that the candidate fails more often; 1 for other measures than the study's.
-    p, q, e, q_e : float
+    p, e, p_adjusted, e_adjusted : float
         p and e, and both as adjusted over the family.
     leans : int
         1 for an increase, -1 for a decrease.
@@ -51,9 +51,9 @@ class RowFacts:
     read: bool
     fails_more: float
     p: float
-    q: float
     e: float
-    q_e: float
+    p_adjusted: float
+    e_adjusted: float
     leans: int
     first_look: int | None
     blocks: int | None
@@ -102,12 +102,12 @@ def _without_test(row: RowFacts) -> Outcome | None:
 def _by_test(row: RowFacts) -> Outcome:
     """Lines on the readings themselves; each interval pays for the rows that are shown like it."""
     alpha = row.alpha
-    if row.q_e <= alpha:
+    if row.e_adjusted <= alpha:
         note = say.change_detectable() if row.p <= alpha else None
         return Outcome(Verdict.SAME, min(1.0, 2 * alpha * row.accepted_same / row.size), note)
     if row.e <= alpha:
         return Outcome(Verdict.UNCLEAR, alpha, say.same_not_after_adjustment())
-    if row.q <= alpha:
+    if row.p_adjusted <= alpha:
         return Outcome(Verdict(row.words[0 if row.leans > 0 else 1]), alpha * row.accepted / row.size, None)
     if row.p <= alpha:
         return Outcome(Verdict.UNCLEAR, alpha, say.change_not_after_adjustment(row.p, row.size))
@@ -121,6 +121,6 @@ def control_outcome(row: RowFacts) -> Outcome:
     found = _without_test(row)
     if found:
         return found
-    if row.q <= row.alpha and row.leans:
-        return Outcome(Verdict(row.words[0 if row.leans > 0 else 1]), row.alpha, say.placebo_differs(row.q))
+    if row.p_adjusted <= row.alpha and row.leans:
+        return Outcome(Verdict(row.words[0 if row.leans > 0 else 1]), row.alpha, say.placebo_differs(row.p_adjusted))
     return Outcome(Verdict.UNCLEAR, row.alpha, say.no_change_shown())

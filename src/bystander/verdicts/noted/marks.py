@@ -29,7 +29,10 @@ _WRONG = {
 def marks_notes(record: Record, pair: RowTrials) -> list[Note]:
     """Return what is to be said of a workload whose programs told something."""
     notes = _work(record, pair)
-    rows, summaries = pair.both.tolist(), record.summaries(TIMELINE)
+    summaries = record.summaries(TIMELINE)
+    if not summaries:
+        return notes
+    rows = pair.both.tolist()
     told = [summaries[row] for row in rows if row in summaries]
     if not told:
         return notes

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Comparison, Measure, Record
 from bystander.stats import (
+    Looks,
     benjamini_hochberg,
     blocks_to_show,
     examine,
     fails_more_unpaired_p,
     holm,
-    interval,
+    intervals,
     rejections,
 )
 from bystander.verdicts.compared.compared import ComparedRecord
@@ -23,27 +25,54 @@ from bystander.verdicts.compared.row_readings import RowReadings, row_readings
 from bystander.verdicts.compared.row_trials import RowTrials, first_blocks
 from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, Intervals, Tested
 from bystander.verdicts.tested.stopping import Stopping, fails_more
+from bystander.verdicts.types import Stop
 from bystander.verdicts.words import StopReason
 
-__all__ = ["family_intervals", "family_of", "tested"]
+__all__ = ["CountingRows", "counting_rows", "family_intervals", "family_of", "tested"]
+
+
+@dataclass(frozen=True)
+class CountingRows:
+    """The rows of a comparison as far as they count: up to the looks that ended them.
+
+    Attributes
+    ----------
+    run : list of int
+        How many blocks were run of each; 0 without pairing.
+    """
+
+    comparison: Comparison
+    pairs: list[RowTrials]
+    stops: list[Stop]
+    run: list[int]
+    looks: Looks
+
+
+def counting_rows(compared: ComparedRecord, comparison: Comparison, stopped: Stopping) -> CountingRows:
+    """Return the rows of a comparison, each with the blocks that count."""
+    pairs, trials = compared.rows(comparison), compared.record.trials
+    stops = [stopped.of(pair) for pair in pairs]
+    counting = [
+        pair if stop.look is None or stop.reason == StopReason.FIXED else first_blocks(trials, pair, stop.blocks)
+        for pair, stop in zip(pairs, stops, strict=True)
+    ]
+    run = [pair.reference.size if pair.paired else 0 for pair in pairs]
+    return CountingRows(comparison, counting, stops, run, stopped.looks)
 
 
 def family_of(
-    compared: ComparedRecord, comparison: Comparison, measures: Sequence[Measure], margin: float, stopped: Stopping
+    compared: ComparedRecord, counting: CountingRows, measures: Sequence[Measure], margin: float
 ) -> FamilyRows:
-    """Return the rows of a comparison for some measures, each with the blocks that count."""
-    record, pairs = compared.record, compared.rows(comparison)
-    stops = [stopped.of(pair) for pair in pairs]
-    counting = [
-        pair if stop.look is None or stop.reason == StopReason.FIXED else first_blocks(record.trials, pair, stop.blocks)
-        for pair, stop in zip(pairs, stops, strict=True)
-    ]
-    found: list[RowReadings] = []
+    """Return the rows of a comparison for some measures."""
+    readings: list[RowReadings] = []
     for measure in measures:
-        found += row_readings(record.trials, counting, compared.readings(measure, comparison), margin)
-    each = [measure for measure in measures for _ in counting]
-    run = [pair.reference.size if pair.paired else 0 for pair in pairs] * len(measures)
-    return FamilyRows(counting * len(measures), each, found, stops * len(measures), stopped.looks, run)
+        seen = compared.readings(measure, counting.comparison)
+        readings += row_readings(compared.record.trials, counting.pairs, seen, margin)
+    each = [measure for measure in measures for _ in counting.pairs]
+    times = len(measures)
+    return FamilyRows(
+        counting.pairs * times, each, readings, counting.stops * times, counting.looks, counting.run * times
+    )
 
 
 def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
@@ -60,8 +89,8 @@ def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
     tested_p, tested_e = np.nan_to_num(p, nan=1.0), np.nan_to_num(e, nan=1.0)
     # A row shown to be the same does not ask to be a change as well.
     changed_p = np.where(tested_e <= family.alpha, 1.0, tested_p)
-    q = holm(tested_p, family.size) if family.control else benjamini_hochberg(changed_p, family.size)
-    q_e = benjamini_hochberg(tested_e, family.size)
+    p_adjusted = holm(tested_p, family.size) if family.control else benjamini_hochberg(changed_p, family.size)
+    e_adjusted = benjamini_hochberg(tested_e, family.size)
     fails = np.ones((2, count))
     if family.primary and record.trials.failed.any():
         for side in (0, 1):
@@ -70,8 +99,8 @@ def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
     # The least e that so many blocks can have must be small enough for one row alone.
     sizes = np.array([row.size if row.paired else 10_000 for row in rows.readings], dtype=np.float64)
     attainable = rows.looks.overall_one_sided(rows.look, 2.0**-sizes) <= family.alpha / family.size
-    accepted, same = rejections(q, family.alpha), rejections(q_e, family.alpha)
-    return Tested(estimate, leans, p, e, q, q_e, fails[0], fails[1], attainable, accepted, same)
+    accepted, same = rejections(p_adjusted, family.alpha), rejections(e_adjusted, family.alpha)
+    return Tested(estimate, leans, p, e, p_adjusted, e_adjusted, fails[0], fails[1], attainable, accepted, same)
 
 
 def _fails_more(record: Record, pair: RowTrials) -> float:
@@ -94,14 +123,16 @@ def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64],
     alone_in_its_family = family.alpha / max(1, len({pair.workload for pair in rows.pairs}))
     last = float(rows.looks.nominal(len(rows.looks.blocks) - 1, np.array(alone_in_its_family)))
     gated = math.isfinite(family.bound) and not family.control
-    one_sided = rows.looks.nominal(rows.look, np.full(count, min(1.0, 2 * family.bound))) if gated else None
+    one_sided = [rows.looks.nominal(rows.look, np.full(count, min(1.0, 2 * family.bound)))] if gated else []
+    levels = np.stack([error, alone, *one_sided], axis=1)
     less_is_worse = np.array([measure.better == "more" for measure in rows.measures])
     for group in rows.groups:
         at, contrasts = group.rows, group.contrasts
-        if one_sided is not None:
-            worse[at] = np.where(less_is_worse[at], *interval(contrasts, one_sided[at]))
-        low[at], high[at] = interval(contrasts, error[at])
-        ends = interval(contrasts, alone[at])
+        lows, highs = intervals(contrasts, levels[at])
+        low[at], high[at] = lows[:, 0], highs[:, 0]
+        ends = lows[:, 1], highs[:, 1]
+        if gated:
+            worse[at] = np.where(less_is_worse[at], lows[:, 2], highs[:, 2])
         reach[at] = np.maximum(seen.estimate[at] - ends[0], ends[1] - seen.estimate[at])
         asked = family.primary or all(rows.measures[i].name == OTHER_TIME for i in at.tolist())
         if asked and not family.control and rows.readings[int(at[0])].paired:

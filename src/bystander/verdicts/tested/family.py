@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,7 @@ from bystander.verdicts.compared.row_readings import Batch, RowReadings, batches
 from bystander.verdicts.compared.row_trials import RowTrials
 from bystander.verdicts.types import Stop
 
-__all__ = ["OTHER_TIME", "Family", "FamilyRows", "Intervals", "Tested"]
+__all__ = ["OTHER_TIME", "Family", "FamilyRows", "IntervalRow", "Intervals", "Tested", "TestedRow"]
 
 Floats = NDArray[np.float64]
 
@@ -50,6 +51,11 @@ class Family:
     strict: float
     control: bool = False
     bound: float = math.nan
+
+    @property
+    def answers(self) -> bool:
+        """Whether its rows answer the study's question: they are of its measure, and no placebo's."""
+        return self.primary and not self.control
 
 
 @dataclass(frozen=True)
@@ -85,6 +91,20 @@ class FamilyRows:
         )
 
 
+class TestedRow(NamedTuple):
+    """The numbers of one row; see `Tested`."""
+
+    estimate: float
+    leans: int
+    p: float
+    e: float
+    p_adjusted: float
+    e_adjusted: float
+    fails_more: float
+    reference_fails: float
+    attainable: bool
+
+
 @dataclass(frozen=True)
 class Tested:
     """The numbers of all rows of a family; arrays of one shape, NaN where nothing was tested.
@@ -95,6 +115,8 @@ class Tested:
         Adjusted p that the candidate, or the reference, fails more often.
     attainable : ndarray of bool
         Whether so many blocks could show anything.
+    p_adjusted, e_adjusted : ndarray
+        Over the family.
     accepted, accepted_same : int
         Rows shown changed, and the same.
     """
@@ -103,13 +125,32 @@ class Tested:
     leans: NDArray[np.int64]
     p: Floats
     e: Floats
-    q: Floats
-    q_e: Floats
+    p_adjusted: Floats
+    e_adjusted: Floats
     fails_more: Floats
     reference_fails: Floats
     attainable: NDArray[np.bool_]
     accepted: int
     accepted_same: int
+
+    @cached_property
+    def rows(self) -> list[TestedRow]:
+        """The numbers row by row."""
+        columns = (
+            self.estimate, self.leans, self.p, self.e, self.p_adjusted, self.e_adjusted, self.fails_more,
+            self.reference_fails, self.attainable,
+        )  # fmt: skip
+        return list(map(TestedRow._make, zip(*(column.tolist() for column in columns), strict=True)))
+
+
+class IntervalRow(NamedTuple):
+    """What one row's intervals say; see `Intervals`."""
+
+    low: float
+    high: float
+    reach: float
+    needed: float
+    worse: float
 
 
 @dataclass(frozen=True)
@@ -122,3 +163,9 @@ class Intervals:
     reach: Floats
     needed: Floats
     worse: Floats
+
+    @cached_property
+    def rows(self) -> list[IntervalRow]:
+        """The numbers row by row."""
+        columns = (self.low, self.high, self.reach, self.needed, self.worse)
+        return list(map(IntervalRow._make, zip(*(column.tolist() for column in columns), strict=True)))
