@@ -293,8 +293,8 @@ def statistics() -> dict[str, Any]:
         "power": [[stats.smallest_shown(d[k], looks, level, margin, seed=5) for k in (0, 2)] for looks in
                   (stats.planned_looks(20, 0.05), stats.fixed_look(15))
                   for level, margin in ((0.05, 0.0), (0.01, 0.03))],
-        "sample": [[asdict(stats.summarise(ordered[0][:n]))] for n in (*range(1, 26), 60)],
-        "rows": [asdict(one) for one in stats.summarise_rows(ordered, 0.9)],
+        "sample": [[stats.summarise(ordered[0][:n])._asdict()] for n in (*range(1, 26), 60)],
+        "rows": [one._asdict() for one in stats.summarise_rows(ordered, 0.9)],
         "middles": [stats.median(slow), stats.robust_spread(slow), stats.quantile(slow, 0.95),
                     stats.quantiles(ordered, 0.2), stats.median_interval(ordered[1], 0.99), stats.median(np.array([]))],
         "tails": [[stats.needed_trials(share, error) for share in stats.SHARES] for error in (0.2, 0.05, 0.01, 1e-4)],

@@ -64,7 +64,7 @@ def renamed(found: Decision, names: list[str]) -> Decision:
     from dataclasses import replace
 
     by_name = {f"w{i}": name for i, name in enumerate(names)}
-    return replace(found, rows=tuple(replace(row, workload=by_name[row.workload]) for row in found.rows))
+    return replace(found, rows=tuple(row._replace(workload=by_name[row.workload]) for row in found.rows))
 
 
 def printed(found: Decision, width: int) -> str:

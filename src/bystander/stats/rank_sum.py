@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.stats.contrasts import Contrasts, SortedContrasts
-from bystander.stats.counted import CountedContrasts, Partners, middles, thinned
+from bystander.stats.counted import CountedContrasts, Partners, middles, places_in, thinned
 from bystander.stats.null import rank_sum_null
 
 __all__ = ["pairwise_contrasts"]
@@ -42,44 +42,49 @@ def pairwise_contrasts(reference: tuple[Floats, Floats], candidate: tuple[Floats
         lows = np.sort(np.subtract.outer(c_low, r_high).ravel())[None, :]
         highs = np.sort(np.subtract.outer(c_high, r_low).ravel())[None, :]
         return SortedContrasts(null, lows, highs)
-    c_lows, c_highs = np.sort(c_low), np.sort(c_high)
-    r_lows, r_highs = np.sort(r_low), np.sort(r_high)
-    ends = _bounds(c_lows, c_highs, r_lows, r_highs)
+    c_lows, c_highs, r_lows, r_highs = (np.sort(side)[None, :] for side in (c_low, c_high, r_low, r_high))
+    reach = _reach(c_lows, c_highs, r_lows, r_highs)
     few = 24 * (c_lows.size + r_lows.size)
-    return CountedContrasts(null, _Differences(c_lows, r_highs), _Differences(c_highs, r_lows), ends, few)
+    return CountedContrasts(null, _Differences(c_lows, r_highs), _Differences(c_highs, r_lows), (-reach, reach), few)
 
 
-def _bounds(*samples: Floats) -> tuple[float, float]:
-    finite = np.concatenate([s[np.isfinite(s)] for s in samples] + [np.zeros(1)])
-    reach = float(finite.max() - finite.min())
-    return -reach, reach
+def _reach(*samples: Floats) -> Floats:
+    """Return the largest distance between finite values, or of one to 0, shape (1,)."""
+    finite = np.concatenate([sample[np.isfinite(sample)] for sample in samples] + [np.zeros(1)])
+    return np.array([finite.max() - finite.min()])
 
 
 @dataclass(frozen=True)
 class _Differences:
-    """All differences upper - lower of two sorted samples, counted in n log n."""
+    """All differences upper - lower of two sorted samples, shapes (R, n) and (R, k), counted in n log n."""
 
     upper: Floats
     lower: Floats
 
     @cached_property
     def sketch(self) -> Floats:
-        upper, lower = (side[middles(side.size, _STRATA)] for side in (self.upper, self.lower))
+        upper, lower = (side[:, middles(side.shape[1], _STRATA)] for side in (self.upper, self.lower))
         with np.errstate(invalid="ignore"):
-            return thinned(np.subtract.outer(upper, lower).ravel())
+            return thinned((upper[:, :, None] - lower[:, None, :]).reshape(upper.shape[0], -1))
 
     def at_most(self, values: Floats) -> Counts:
-        return np.asarray(self.upper.searchsorted(self.lower + values[:, None], side="right").sum(axis=1))
+        return np.asarray(self._places(values, after_equals=True).sum(axis=2))
 
     def at_least(self, values: Floats) -> Counts:
-        below = self.upper.searchsorted(self.lower + values[:, None], side="left")
-        return np.asarray((self.upper.size - below).sum(axis=1))
+        return np.asarray((self.upper.shape[1] - self._places(values, after_equals=False)).sum(axis=2))
 
     def between(self, low: Floats, high: Floats) -> Partners:
-        first = self.upper.searchsorted(self.lower + low[:, None], side="right")
-        last = np.maximum(self.upper.searchsorted(self.lower + high[:, None], side="right"), first)
-        return Partners(first.sum(axis=1), first, last)
+        first = self._places(low, after_equals=True)
+        last = np.maximum(self._places(high, after_equals=True), first)
+        return Partners(np.asarray(first.sum(axis=2)), first, last)
+
+    def _places(self, values: Floats, *, after_equals: bool) -> Counts:
+        wanted = self.lower[:, None, :] + values[:, :, None]
+        return places_in(self.upper, wanted, after_equals=after_equals)
 
     def written(self, partners: Partners) -> Floats:
-        mine, partner = partners.pairs()
-        return np.asarray(self.upper[partner] - self.lower[mine])
+        mine, other = partners.values(self.lower, self.upper)
+        return np.asarray(other - mine)
+
+    def row(self, place: int) -> _Differences:
+        return _Differences(self.upper[place : place + 1], self.lower[place : place + 1])

@@ -10,12 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.stats.contrasts import Contrasts, SortedContrasts
-from bystander.stats.counted import CountedContrasts, Partners, middles, thinned
+from bystander.stats.counted import CountedContrasts, Partners, middles, places_in, thinned
 from bystander.stats.null import signed_rank_null
 
 __all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
 
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
+_TOGETHER = 65_536  # averages are written out at once
 _STRATA = (100, 300)  # of a sample, for the sketch: the more, the larger it is
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -28,30 +29,27 @@ def walsh_contrasts(low: Floats, high: Floats) -> Contrasts:
     ----------
     low, high : ndarray, shape (R, n)
         Ends of the difference in each block, equal where both trials ended well; low may be -inf and
-        high may be +inf. More than `WRITTEN_OUT` blocks are taken one row at a time (R = 1).
+        high may be +inf.
 
     Raises
     ------
     ValueError
         Without blocks, or with NaN.
     """
-    rows, n = low.shape
+    n = low.shape[1]
     if n == 0 or np.isnan(low).any() or np.isnan(high).any():
         raise ValueError("block differences must be numbers, one at least")
-    null = signed_rank_null(n)
+    null, exact = signed_rank_null(n), low is high or np.array_equal(low, high)
     if n <= WRITTEN_OUT:
         lows = _averages(low)
-        highs = lows if np.array_equal(low, high) else _averages(high)
+        highs = lows if exact else _averages(high)
         return SortedContrasts(null, lows, highs)
-    if rows != 1:
-        raise ValueError(f"{n} blocks are taken one row at a time, not {rows}")
-    lows = highs = np.sort(low[0])
-    if not np.array_equal(low, high):
-        highs = np.sort(high[0])
-    finite = np.concatenate([lows[np.isfinite(lows)], highs[np.isfinite(highs)], [0.0]])
-    ends = float(finite.min()), float(finite.max())
+    lows = np.sort(low, axis=1)
+    highs = lows if exact else np.sort(high, axis=1)
+    known = np.concatenate([np.where(np.isfinite(side), side, 0.0) for side in (lows, highs)], axis=1)
+    ends = np.minimum(0, known.min(axis=1)), np.maximum(0, known.max(axis=1))
     first = _Averages(lows)
-    return CountedContrasts(null, first, first if highs is lows else _Averages(highs), ends, few=24 * n)
+    return CountedContrasts(null, first, first if exact else _Averages(highs), ends, few=24 * n)
 
 
 @lru_cache(maxsize=32)
@@ -75,50 +73,64 @@ def _strata(n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 
 def _averages(d: Floats) -> Floats:
+    """Return the averages of all pairs, sorted along the rows, a few rows at a time: they stay in the caches so."""
     first, second = pairs_within(d.shape[1])
-    averages = (d[:, first] + d[:, second]) / 2
-    averages.sort(axis=1)
+    halves = d / 2
+    averages: Floats = np.empty((d.shape[0], first.size))
+    step = max(1, _TOGETHER // first.size)
+    for start in range(0, d.shape[0], step):
+        part, into = halves[start : start + step], averages[start : start + step]
+        np.add(part[:, first], part[:, second], out=into)
+        into.sort(axis=1)
     return averages
 
 
 @dataclass(frozen=True)
 class _Averages:
-    """The averages of all pairs of one sorted sample, counted in n log n."""
+    """The averages of all pairs of sorted samples, shape (R, n), counted in n log n."""
 
     ordered: Floats
 
     @cached_property
     def sketch(self) -> Floats:
-        first, second = _strata(self.ordered.size)
-        return thinned((self.ordered[first] + self.ordered[second]) / 2)
+        first, second = _strata(self.ordered.shape[1])
+        return thinned((np.take(self.ordered, first, axis=1) + np.take(self.ordered, second, axis=1)) / 2)
 
     # Of a pair whose average is at most a value, one is at most that value itself: half of the places will do.
 
-    # Limits are looked up from the largest place to the smallest, as a search goes fastest upwards.
-
     def at_most(self, values: Floats) -> Counts:
-        some = int(self.ordered.searchsorted(values.max(), side="right"))
-        partners = self.ordered.searchsorted(2 * values[:, None] - self.ordered[:some][::-1], side="right")
-        return np.asarray(np.add.reduce(np.maximum(partners - np.arange(some)[::-1], 0), axis=1))
+        mine, own = self._up_to(values)
+        partners = places_in(self.ordered, 2 * values[:, :, None] - mine[:, None, :], after_equals=True)
+        return np.asarray(np.add.reduce(np.maximum(partners - own, 0), axis=2))
 
     def at_least(self, values: Floats) -> Counts:
-        start = int(self.ordered.searchsorted(values.min(), side="left"))
-        partners = self.ordered.searchsorted(2 * values[:, None] - self.ordered[start:][::-1], side="left")
-        up_to_own = np.arange(start + 1, self.ordered.size + 1)[::-1]
-        return np.asarray(np.add.reduce(np.maximum(up_to_own - partners, 0), axis=1))
+        start = int(np.count_nonzero(self.ordered < values.min(axis=1, keepdims=True), axis=1).min())
+        mine, up_to_own = self.ordered[:, start:][:, ::-1], np.arange(self.ordered.shape[1], start, -1)
+        partners = places_in(self.ordered, 2 * values[:, :, None] - mine[:, None, :], after_equals=False)
+        return np.asarray(np.add.reduce(np.maximum(up_to_own - partners, 0), axis=2))
 
     def between(self, low: Floats, high: Floats) -> Partners:
-        some = int(self.ordered.searchsorted(high.max(), side="right"))
-        own = np.arange(some - 1, -1, -1)
-        limits = 2 * np.concatenate([low, high])[:, None] - self.ordered[:some][::-1]
+        mine, own = self._up_to(high)
+        limits = 2 * np.concatenate([low, high], axis=1)[:, :, None] - mine[:, None, :]
         # Each pair once, by its smaller place.
-        places = np.maximum(self.ordered.searchsorted(limits, side="right"), own)
-        first = places[: low.size]
-        return Partners(np.add.reduce(first - own, axis=1), first, np.maximum(places[low.size :], first))
+        places = np.maximum(places_in(self.ordered, limits, after_equals=True), own)
+        first = places[:, : low.shape[1]]
+        last = np.maximum(places[:, low.shape[1] :], first)
+        return Partners(np.asarray(np.add.reduce(first - own, axis=2)), first, last)
+
+    def _up_to(self, values: Floats) -> tuple[Floats, Counts]:
+        """Return what is at most the largest value, shape (R, m), and its places, from the last one down."""
+        some = int(np.count_nonzero(self.ordered <= values.max(axis=1, keepdims=True), axis=1).max())
+        return self.ordered[:, :some][:, ::-1], np.arange(some - 1, -1, -1)
 
     def written(self, partners: Partners) -> Floats:
-        mine, partner = partners.pairs()
-        return np.asarray((self.ordered[partners.first.shape[1] - 1 - mine] + self.ordered[partner]) / 2)
+        mine, other = partners.values(self.ordered[:, : partners.first.shape[2]][:, ::-1], self.ordered)
+        mine += other
+        mine /= 2
+        return mine
+
+    def row(self, place: int) -> _Averages:
+        return _Averages(self.ordered[place : place + 1])
 
 
 def blocks_needed(comparisons: int, risk: float) -> int:

@@ -106,7 +106,7 @@ def _first_apart(ranks: Floats) -> Flags:
 
 def _ranks(values: Floats) -> Floats:
     """Return ranks from 0 within each row; ties share their mean rank."""
-    order = np.argsort(values, axis=1, kind="stable")
+    order = np.argsort(values, axis=1)  # equal ones in any order, as they share a rank
     ordered = np.take_along_axis(values, order, axis=1)
     new = np.concatenate([np.ones((values.shape[0], 1), dtype=bool), ordered[:, 1:] != ordered[:, :-1]], axis=1)
     rows, n = values.shape

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from bystander.design import Comparison, Given, Measure, RecordHead
 from bystander.stats import Looks
@@ -61,8 +62,7 @@ class Stop:
 _USUAL = Comparison(0, 1)
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(NamedTuple):
     """One workload under both arms of a comparison, for one measure.
 
     Attributes

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,12 +20,12 @@ __all__ = ["Batch", "RowReadings", "batches", "paired_batches", "row_readings"]
 
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
-_BATCH_CONTRASTS = 4_000_000
+_BATCH_CONTRASTS = 4_000_000  # that are written out at once
+_BATCH_BLOCKS = 32_000  # whose contrasts are counted at once: so few stay close to the processor
 _DIFFERENCES = ("", "1", "share")  # counts and shares
 
 
-@dataclass(frozen=True)
-class RowReadings:
+class RowReadings(NamedTuple):
     """What is tested of one row, on the row's scale (logarithms for ratios).
 
     Attributes
@@ -60,7 +61,8 @@ class RowReadings:
     def exact(self) -> bool:
         """Whether every reading is known exactly: no failure, none at its floor."""
         return all(
-            np.array_equal(low, high) and np.isfinite(low).all() for low, high in (self.reference, self.candidate)
+            (low is high or np.array_equal(low, high)) and np.isfinite(low).all()
+            for low, high in (self.reference, self.candidate)
         )
 
     @property
@@ -172,8 +174,10 @@ def paired_batches(differences: Sequence[tuple[Floats, Floats]]) -> Iterator[Bat
     for n, members in sizes.items():
         if n == 0:
             continue
-        together = max(1, _BATCH_CONTRASTS // (n * (n + 1) // 2)) if n <= WRITTEN_OUT else 1
+        together = _BATCH_CONTRASTS // (n * (n + 1) // 2) if n <= WRITTEN_OUT else max(1, _BATCH_BLOCKS // n)
         for start in range(0, len(members), together):
             part = members[start : start + together]
-            low, high = (np.stack([differences[i][end] for i in part]) for end in (0, 1))
-            yield Batch(np.array(part), walsh_contrasts(low, high))
+            lows, highs = zip(*(differences[i] for i in part), strict=True)
+            low = np.stack(lows)
+            exact = all(one is other for one, other in zip(lows, highs, strict=True))
+            yield Batch(np.array(part), walsh_contrasts(low, low if exact else np.stack(highs)))

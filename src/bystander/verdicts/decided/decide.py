@@ -144,7 +144,7 @@ def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
             if all_of_it and all_of_it.verdict in {Verdict.SAME, *_CHANGED} - {row.verdict}:
                 parts.setdefault(row.place, []).append(row)
     return [
-        replace(row, notes=(*row.notes, say.part_and_whole(parts[row.place], whole[row.place])))
+        row._replace(notes=(*row.notes, say.part_and_whole(parts[row.place], whole[row.place])))
         if row.primary and row.place in parts
         else row
         for row in rows
@@ -166,7 +166,7 @@ def _or_cpu(rows: Sequence[Row]) -> list[Row]:
         if cpu and row.primary and row.verdict == Verdict.UNCLEAR and row.measure.name == "elapsed" and row.looked_at:
             computing = cpu.reference.median >= _COMPUTING * row.reference.median
             if computing and cpu.blocks_for_margin <= _FEWER * _or_many(row.blocks_for_margin):
-                row = replace(row, notes=say.or_cpu(row.notes, cpu.blocks_for_margin))
+                row = row._replace(notes=say.or_cpu(row.notes, cpu.blocks_for_margin))
         found.append(row)
     return found
 

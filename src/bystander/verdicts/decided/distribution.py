@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,7 +44,7 @@ def distributed(
     for place, row in enumerate(rows):
         notes = [_two_note(row, *two) for two in parts[place].two] if place in parts else []
         notes += [tails[place]] if place in tails else []
-        told.append(replace(row, notes=(*row.notes, *notes)) if notes else row)
+        told.append(row._replace(notes=(*row.notes, *notes)) if notes else row)
     return told, tuple(parts[place] for place in sorted(parts))
 
 

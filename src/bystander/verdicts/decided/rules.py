@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from bystander.stats import blocks_needed
 from bystander.verdicts.noted import notes as say
@@ -12,8 +13,7 @@ from bystander.verdicts.words import Verdict
 __all__ = ["Outcome", "RowFacts", "control_outcome", "outcome"]
 
 
-@dataclass(frozen=True)
-class RowFacts:
+class RowFacts(NamedTuple):
     """All that the table asks of a row.
 
     Attributes

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -80,13 +81,12 @@ def _by_group(
     read = np.isfinite(values)
     order, groups, values = order[read], groups[read], values[read]
     floored = np.bincount(groups[at_floor(record, order, measure)], minlength=count).tolist()
-    pieces = np.split(values, np.searchsorted(groups, np.arange(1, count)))
-    sizes: dict[int, list[int]] = {}
-    for group, piece in enumerate(pieces):
-        if piece.size:
-            sizes.setdefault(piece.size, []).append(group)
-    summaries: list[SampleSummary | None] = [None] * count
-    for places in sizes.values():
-        for group, summary in zip(places, summarise_rows(np.stack([pieces[g] for g in places])), strict=True):
-            summaries[group] = summary
+    bounds = np.searchsorted(groups, np.arange(count + 1))
+    sizes = np.diff(bounds)
+    pieces, summaries = [values[:0]] * count, cast("list[SampleSummary | None]", [None] * count)
+    for size in np.unique(sizes[sizes > 0]).tolist():  # groups of one size together
+        places = np.flatnonzero(sizes == size)
+        table = values[bounds[places][:, None] + np.arange(size)]
+        for group, row, summary in zip(places.tolist(), table, summarise_rows(table), strict=True):
+            pieces[group], summaries[group] = row, summary
     return pieces, floored, summaries

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,18 +29,26 @@ def soundness_notes(record: Record, pairs: Sequence[RowTrials], readings: Sequen
         if row.paired and row.size >= FEWEST_BLOCKS and row.exact:
             by_size.setdefault(row.size, []).append(i)
     for members in _parts(by_size):
-        order = [np.argsort(readings[i].blocks, kind="stable") for i in members]
-        sides = [
-            np.stack([getattr(readings[i], side)[0][o] for i, o in zip(members, order, strict=True)])
-            for side in ("reference", "candidate")
-        ]
-        first = np.stack([readings[i].candidate_first[o] for i, o in zip(members, order, strict=True)])
-        seen = soundness(sides[0], sides[1], first)
-        for k, (i, o) in enumerate(zip(members, order, strict=True)):
+        blocks, reference, candidate, first = _in_order([readings[i] for i in members])
+        seen, difference = soundness(reference, candidate, first), candidate - reference
+        for k, i in enumerate(members):
             names = record.head.study.names(pairs[i].comparison)
-            difference, continuous = sides[1][k] - sides[0][k], readings[i].scale == Scale.RATIO
-            found[i] = _told(seen, k, names, readings[i].blocks[o], difference, continuous)
+            found[i] = _told(seen, k, names, blocks[k], difference[k], readings[i].scale == Scale.RATIO)
     return found
+
+
+def _in_order(rows: Sequence[RowReadings]) -> list[NDArray[Any]]:
+    """Return blocks, both arms' readings, and whether the candidate was first, shape (R, n), as the blocks follow."""
+    columns = [
+        np.stack([row.blocks for row in rows]),
+        np.stack([row.reference[0] for row in rows]),
+        np.stack([row.candidate[0] for row in rows]),
+        np.stack([row.candidate_first for row in rows]),
+    ]
+    if (np.diff(columns[0], axis=1) > 0).all():
+        return columns
+    order = np.argsort(columns[0], axis=1, kind="stable")
+    return [np.take_along_axis(column, order, axis=1) for column in columns]
 
 
 def _parts(by_size: Mapping[int, list[int]]) -> Iterator[list[int]]:

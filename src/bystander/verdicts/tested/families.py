@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Comparison, Measure, Record
 from bystander.stats import (
+    WRITTEN_OUT,
     Looks,
     benjamini_hochberg,
     blocks_to_show,
@@ -134,7 +135,10 @@ def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64],
         if gated:
             worse[at] = np.where(less_is_worse[at], lows[:, 2], highs[:, 2])
         reach[at] = np.maximum(seen.estimate[at] - ends[0], ends[1] - seen.estimate[at])
-        asked = family.primary or all(rows.measures[i].name == OTHER_TIME for i in at.tolist())
-        if asked and not family.control and rows.readings[int(at[0])].paired:
-            needed[at] = blocks_to_show(contrasts, seen.estimate[at], margin[at], last)
+        asked = np.array([family.primary or rows.measures[i].name == OTHER_TIME for i in at.tolist()])
+        size = rows.readings[int(at[0])].size
+        # CPU time of few blocks is asked only where it is examined by itself.
+        if size and not family.control and (asked.all() or size > WRITTEN_OUT):
+            blocks = blocks_to_show(contrasts, seen.estimate[at], margin[at], last)
+            needed[at] = np.where(asked, blocks, np.nan)
     return Intervals(low, high, reach, needed, worse)
