@@ -14,11 +14,11 @@ from bystander.design import (
     Command,
     MachineFacts,
     PlannedBlock,
+    PlannedTrial,
     Record,
     RecordHead,
     Status,
     Study,
-    TrialPlace,
     Trials,
     Workload,
     measure_named,
@@ -94,10 +94,10 @@ def made_record(
     return Record(head, trials)
 
 
-def placed(workload: int, block: int, arm: int, order: int, last: bool = False) -> TrialPlace:
+def placed(workload: int, block: int, arm: int, order: int, last: bool = False) -> PlannedTrial:
     """Return the place of a trial in a block; `last` says that the block is whole with it."""
     arms = tuple(range(order + 1 if last else order + 2))
-    return TrialPlace(PlannedBlock(workload, block, arms), arm, order)
+    return PlannedTrial(PlannedBlock(workload, block, arms), arm, order)
 
 
 def noisy(count: int, centre: float, spread: float = 0.02, seed: int = 0) -> list[float]:

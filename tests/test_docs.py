@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -10,6 +11,8 @@ import typer.main
 
 from bystander.cli.app import app
 from bystander.design import ANSWER_KEYS, ARM_KEYS, GATE_KEYS, MEASURES, STUDY_KEYS, workload_keys
+from bystander.design.readers.study_keys import CALLABLE_KEYS, COMMAND_KEYS, SHARED_KEYS
+from bystander.design.readers.values import Type, checked
 
 ROOT = Path(__file__).parents[1]
 COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
@@ -51,6 +54,18 @@ def test_every_study_key_and_measure_is_documented() -> None:
     for measure in MEASURES.values():
         if measure.better:
             assert f"`{measure.name}`" in STUDY
+
+
+def test_documented_defaults_are_those_of_the_keys() -> None:
+    """What a page names as a default is read, by the key's own rules, as the value that the key has without it."""
+    known = [*STUDY_KEYS.values(), *SHARED_KEYS.values(), *COMMAND_KEYS.values(), *CALLABLE_KEYS.values()]
+    compared = 0
+    for key in known:
+        cells = re.findall(rf"^\| `{key.name}` \|([^|]*)\|[^|]*\|", STUDY, re.M)
+        if key.default not in (None, "") and key.type is not Type.OWN and cells[0].strip() not in ("", "found"):
+            assert checked(key, tomllib.loads(f"default = {cells[0]}")["default"]) == key.default, key.name
+            compared += 1
+    assert compared >= 18
 
 
 def test_every_note_is_documented() -> None:

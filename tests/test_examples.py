@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from conftest import Run
 
-from bystander.field import build_doubts, command_doubts, environment_doubts, program_doubts
+from bystander.field import build_signs, command_signs, environment_signs, program_signs
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
 STUDIES = sorted(str(path.relative_to(EXAMPLES)) for path in EXAMPLES.glob("*/*.toml"))
@@ -78,7 +78,7 @@ def test_compiled_programs_are_looked_at(tmp_path: Path, options: list[str], cla
         pytest.skip("gcc is not here")
     (tmp_path / "p.c").write_text(C, encoding="ascii")
     subprocess.run([compiler, *options, "-o", "p", "p.c"], cwd=tmp_path, check=True)
-    found = " ".join(program_doubts(str(tmp_path / "p")))
+    found = " ".join(program_signs(str(tmp_path / "p")))
 
     assert bool(found) == bool(clause)
     assert clause in found
@@ -89,9 +89,9 @@ def test_sanitizers_are_found_by_their_names(tmp_path: Path) -> None:
     (tmp_path / "p").write_bytes(b"\x7fELF....__asan_init....")
     (tmp_path / "s").write_text("#!/bin/sh\n# __asan_init\n", encoding="ascii")
 
-    assert "sanitizer" in program_doubts(str(tmp_path / "p"))[0]
-    assert program_doubts(str(tmp_path / "s")) == program_doubts(str(tmp_path / "none")) == ()
-    assert program_doubts(sys.executable) == ()
+    assert "sanitizer" in program_signs(str(tmp_path / "p"))[0]
+    assert program_signs(str(tmp_path / "s")) == program_signs(str(tmp_path / "none")) == ()
+    assert program_signs(sys.executable) == ()
 
 
 @pytest.mark.parametrize(
@@ -105,20 +105,20 @@ def test_sanitizers_are_found_by_their_names(tmp_path: Path) -> None:
 )  # fmt: skip
 def test_build_steps_are_looked_at(step: str, doubtful: bool) -> None:
     """Only what is a debug build by its words."""
-    assert bool(build_doubts([step])) == doubtful
+    assert bool(build_signs([step])) == doubtful
 
 
 def test_commands_and_environments_are_looked_at() -> None:
     """Watchers and switches, not look-alikes."""
-    assert "-X dev" in command_doubts(["python3", "-X", "dev", "x.py"])[0]
-    assert "-m trace" in command_doubts(["python3", "-m", "trace", "x.py"])[0]
-    assert command_doubts(["python3", "-m", "tracebook"]) == []
-    assert environment_doubts({"PYTHONDEVMODE": "1", "LD_PRELOAD": "", "PYTHONMALLOC": "pymalloc"}) == [
+    assert "-X dev" in command_signs(["python3", "-X", "dev", "x.py"])[0]
+    assert "-m trace" in command_signs(["python3", "-m", "trace", "x.py"])[0]
+    assert command_signs(["python3", "-m", "tracebook"]) == []
+    assert environment_signs({"PYTHONDEVMODE": "1", "LD_PRELOAD": "", "PYTHONMALLOC": "pymalloc"}) == [
         "PYTHONDEVMODE is set: the interpreter runs in development mode"
     ]
-    assert command_doubts(["python3", "-X", "utf8", "x.py"]) == []
-    assert "watches itself" in environment_doubts({"PYTHONTRACEALL": "5"})[0]
-    assert environment_doubts({"PYTHONMALLOC": "debug"}) == ["PYTHONMALLOC asks for the debugging allocator"]
+    assert command_signs(["python3", "-X", "utf8", "x.py"]) == []
+    assert "watches itself" in environment_signs({"PYTHONTRACEALL": "5"})[0]
+    assert environment_signs({"PYTHONMALLOC": "debug"}) == ["PYTHONMALLOC asks for the debugging allocator"]
 
 
 def test_doubts_name_the_arm_that_is_meant(run: Run, tmp_path: Path) -> None:

@@ -23,12 +23,12 @@ from bystander.design import (
     MachineFacts,
     Payload,
     PlannedBlock,
+    PlannedTrial,
     RecordHead,
     State,
     Status,
     TrialColumns,
     TrialOutcome,
-    TrialPlace,
     Whose,
     block_order,
     plan_rounds,
@@ -137,7 +137,7 @@ def test_one_function_runs_a_block() -> None:
     (block, *_) = plan_rounds(11, [key], ["before", "after"], 1)
     offsets = iter([0.0, 0.0, 0.0, 5.0])
     setting = BlockSetting(head.study, head.timed_run, [key], 2, Clocks(lambda: 1.0, lambda: next(offsets)))
-    seen: list[TrialPlace] = []
+    seen: list[PlannedTrial] = []
     ran = [
         run_block(lambda *_: ended(1.0), block, setting, attempt, lambda place, *_: seen.append(place))
         for attempt in (0, 1)
@@ -160,7 +160,7 @@ def inspected(path: Path) -> RecordHead:
         packet = Evidence("places", 1, {"samples": 40}, Payload(b"told"))
         for number in range(3):
             for order, arm in enumerate((0, 1)):
-                place = TrialPlace(PlannedBlock(0, number, (0, 1)), arm, order)
+                place = PlannedTrial(PlannedBlock(0, number, (0, 1)), arm, order)
                 writer.trial(place, ended(50.0 + arm, (packet,)), 60.0)
         writer.evidence(Whose(1, 0, 1), (Evidence("counts", 1, {"calls": 9}, Payload(b"exact")),))
         writer.finish(State.COMPLETE, ["It was inspected."])
@@ -176,7 +176,7 @@ def test_only_timed_runs_reach_a_verdict(tmp_path: Path, run: Run) -> None:
         for block in range(9):
             for order, arm in enumerate((0, 1)):
                 at = int(np.flatnonzero((record.trials.block == block) & (record.trials.arm == arm))[0])
-                place = TrialPlace(PlannedBlock(0, block, (0, 1)), arm, order)
+                place = PlannedTrial(PlannedBlock(0, block, (0, 1)), arm, order)
                 writer.trial(place, ended(record.trials.readings[at, 0]), 9.0)
         writer.finish(State.COMPLETE)
     before = json.loads(run("decide", "--json", "--archive", "a.sqlite").stdout)
@@ -212,7 +212,7 @@ def with_large(path: Path, name: str = "w") -> None:
         writer, _ = kept.begin(head)
         for order, arm in enumerate((0, 1)):
             packet = Evidence("soundings", 1, {"arm": arm}, Payload(LARGE))
-            writer.trial(TrialPlace(PlannedBlock(0, 0, (0, 1)), arm, order), ended(1.0, (packet,)), 9.0)
+            writer.trial(PlannedTrial(PlannedBlock(0, 0, (0, 1)), arm, order), ended(1.0, (packet,)), 9.0)
         writer.finish(State.COMPLETE)
 
 

@@ -53,7 +53,7 @@ def row(
         low=low, high=high, confidence=0.95, margin=0.03, p=0.01, p_adjusted=0.02, e=0.5, e_adjusted=0.5,
         smallest_shown=0.04, verdict=verdict, relevance="beyond",
     )  # fmt: skip
-    return replace(made, **more)  # type: ignore[arg-type]
+    return made._replace(**more)
 
 
 @pytest.mark.parametrize(

@@ -26,13 +26,15 @@ from pathlib import Path
 ROOT = Path(__file__).parents[1]
 SEED = "d3dd1d5e6995df8f672523b06f0cb463ad46a8e7"
 PACKAGE = Path("src/bystander")
-PLACES = ("verdicts", "stats", "design", "field/launcher.py", "field/machine.py")
+PLACES = ("verdicts", "stats", "design", "evidence", "foresight", "field/trials/launcher.py", "field/machine.py")
 # The tests that hold a room: those that know only rooms, not the program around them.
 TESTS = {
     "verdicts": "kept rules together words verdicts display soundness distribution phases report gate looks",
     "stats": "kept stats rules words verdicts soundness distribution phases levels looks",
     "design": "kept units study plan machine_states words rules verdicts phases display printed_commands",
-    "field/launcher.py": "launcher",
+    "evidence": "kept phases marks",
+    "foresight": "kept outlook levels words",
+    "field/trials/launcher.py": "launcher",
     "field/machine.py": "field machine_states",
 }
 SWAPS = {
@@ -50,14 +52,14 @@ class Edit:
     file: str
     start: int
     end: int
-    line: int
+    source: str
     old: str
     new: str
 
     @property
     def name(self) -> str:
-        """What it is called: file, line, and both texts."""
-        return f"{self.file}:{self.line}: {self.old} -> {self.new}"
+        """What it is called, wherever it moves within its file: the file, the line as it reads, and both texts."""
+        return f"{Path(self.file).name}: {self.source}: {self.old} -> {self.new}"
 
 
 def edits(path: Path) -> Iterator[Edit]:
@@ -66,13 +68,13 @@ def edits(path: Path) -> Iterator[Edit]:
     starts = [0]
     for line in text.encode().splitlines(keepends=True):
         starts.append(starts[-1] + len(line))
-    data = text.encode()
+    data, lines = text.encode(), text.splitlines()
 
     def at(line: int, column: int) -> int:
         return starts[line - 1] + column
 
     def made(start: int, end: int, line: int, new: str) -> Edit:
-        return Edit(str(path), start, end, line, data[start:end].decode(), new)
+        return Edit(str(path), start, end, lines[line - 1].strip(), data[start:end].decode(), new)
 
     def between(left: ast.expr, right: ast.expr, swap: tuple[str, str]) -> Edit | None:
         first, last = at(left.end_lineno or 0, left.end_col_offset or 0), at(right.lineno, right.col_offset)

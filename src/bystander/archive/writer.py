@@ -24,13 +24,13 @@ from bystander.design import (
     MachineState,
     Measure,
     PlannedBlock,
+    PlannedTrial,
     RecordHead,
     Run,
     State,
     Status,
     TrialArray,
     TrialOutcome,
-    TrialPlace,
     Whose,
     plain,
     workload_key,
@@ -182,7 +182,7 @@ class RecordWriter:
         self._files = EvidenceFiles(Path(str(connection.engine.url.database)))
 
     def trial(
-        self, place: TrialPlace, outcome: TrialOutcome, limit_s: float, conditions: Mapping[str, int] | None = None
+        self, planned: PlannedTrial, outcome: TrialOutcome, limit_s: float, conditions: Mapping[str, int] | None = None
     ) -> None:
         """Write one trial, and that its block is whole where it is the last; on disk on return.
 
@@ -191,11 +191,11 @@ class RecordWriter:
         conditions : mapping, optional
             What was drawn for this block.
         """
-        key = place.block.workload, place.block.number
+        key = planned.block.workload, planned.block.number
         with atomic(self._connection) as connection:
-            attempt = self._attempts.get(key) or self._open_attempt(place.block, self._machine_id, conditions)
-            self._insert_trial(attempt, place.arm, place.order, outcome, limit_s)
-            if place.last:
+            attempt = self._attempts.get(key) or self._open_attempt(planned.block, self._machine_id, conditions)
+            self._insert_trial(attempt, planned.arm, planned.order, outcome, limit_s)
+            if planned.last:
                 connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
         self._attempts[key] = attempt
 
@@ -268,9 +268,9 @@ class RecordWriter:
 
     def evidence(self, of: Whose, packets: Iterable[Evidence]) -> None:
         """Write evidence that is of no single trial."""
-        place = {"run_id": self._runs[of.run], "workload": of.workload, "arm": of.arm}
+        columns = {"run_id": self._runs[of.run], "workload": of.workload, "arm": of.arm}
         with atomic(self._connection):
-            self._insert_evidence(packets, place)
+            self._insert_evidence(packets, columns)
 
     def _add_measures(self, measures: Mapping[str, Measure]) -> None:
         """Add those that no trial before had; the readings of earlier trials are then shorter."""
@@ -327,8 +327,8 @@ class RecordWriter:
         """Say how the run ended, and the record with it unless this is a part of it; add notes to it."""
         ended = {"state": state, "ended_wall_s": time.time()}
         with atomic(self._connection) as connection:
-            told = {"notes": json.dumps([*self._notes(), *notes])}
-            self._update(told if self._part else {**ended, **told})
+            noted = {"notes": json.dumps([*self._notes(), *notes])}
+            self._update(noted if self._part else {**ended, **noted})
             run = _T["run"]
             connection.execute(run.update().where(run.c.id == self._run_id).values(**ended))
 
@@ -362,8 +362,8 @@ class RecordWriter:
 
     def _insert_block(self, block: BlockHead) -> None:
         """Write a whole block whose trials stand in arrays."""
-        place = {"run_id": self._runs[block.run], "workload": block.workload, "number": block.number}
-        block_id = insert(self._connection, "block", {"record_id": self.record_id, **place})
+        columns = {"run_id": self._runs[block.run], "workload": block.workload, "number": block.number}
+        block_id = insert(self._connection, "block", {"record_id": self.record_id, **columns})
         attempt = {
             "block_id": block_id, "number": block.attempt, "machine_id": self._machines[block.machine],
             "state": "whole", "conditions": json.dumps(dict(block.conditions)) if block.conditions else None,

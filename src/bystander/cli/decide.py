@@ -124,8 +124,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             if text:
                 tell(console, text)
         console.print(suite_sentence(decision), style="quiet")
-        if told := looks_sentence(decision):
-            console.print(told, style="quiet")
+        if looks := looks_sentence(decision):
+            console.print(looks, style="quiet")
     if text := see_sentence(decision):
         tell(console, text)
     tell(console, next_sentence(decision))
@@ -138,21 +138,21 @@ def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
     from bystander.cli.shown.tables import rows_to_show
     from bystander.units import listed
 
-    told: dict[str, list[str]] = {}
+    by_text: dict[str, list[str]] = {}
     for row in rows_to_show(decision.primary, all_rows)[0]:
         name = decision.name_of(row)
         for note in row.notes:
             if note.code not in _UNTOLD:
-                told.setdefault(note.text, []).append(name)
-    if told:
+                by_text.setdefault(note.text, []).append(name)
+    if by_text:
         console.print()
     own: dict[str, list[str]] = {}  # what is said of one row alone stands together
-    for text, names in told.items():
+    for text, names in by_text.items():
         if len(names) == 1:
             own.setdefault(names[0], []).append(text)
-    for name, texts in own.items():
-        console.print(f"{name}: {' '.join(texts)}")
-    for text, names in told.items():
+    for name, said in own.items():
+        console.print(f"{name}: {' '.join(said)}")
+    for text, names in by_text.items():
         if len(names) > 1:
             console.print(f"{listed(names, 3 if len(names) > 4 else 4)}: {text}")
 
@@ -182,11 +182,11 @@ def _print_brief(console: Console, decision: Decision) -> None:
     from bystander.units import quantity_text
 
     for workload in dict.fromkeys(single.workload for single in decision.singles):
-        told = []
+        texts = []
         for s in decision.singles:
             if s.workload == workload and s.measure != decision.measure and s.measure.name in _BRIEF and s.summary:
                 most = "at most " if 2 * s.at_floor > s.summary.size else ""
-                told.append(f"{s.measure.label} {most}{quantity_text(s.summary.median, s.measure.unit)}")
-        if told:
+                texts.append(f"{s.measure.label} {most}{quantity_text(s.summary.median, s.measure.unit)}")
+        if texts:
             several = len({single.workload for single in decision.singles}) > 1
-            console.print(f"{workload + ': ' if several else ''}{', '.join(told)}", style="quiet")
+            console.print(f"{workload + ': ' if several else ''}{', '.join(texts)}", style="quiet")

@@ -74,9 +74,9 @@ def _observed(study: Path, archive: Path) -> str:
     console.print()
     show(console, checked)
     console.print()
-    planned, place = load_study(study, study.parent)
+    planned, home = load_study(study, study.parent)
     with Display() as display:
-        result = observe(planned, place, archive, variables(), display)
+        result = observe(planned, home, archive, variables(), display)
     if not result.complete:
         typer.echo(
             "bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted",

@@ -119,7 +119,7 @@ def observe(
             name = command[0] if command else None
             result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
-            planned, place = _planned(command, arm, study, keep_environment or [], only or [], archive)
+            planned, home = _planned(command, arm, study, keep_environment or [], only or [], archive)
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=fixed or blocks or planned.blocks,
@@ -130,12 +130,12 @@ def observe(
             )
             if words is not None:
                 refuse_gate(gate_ask(words, planned, gate_also), planned)
-            target = new_archive(archive, variables(), place)
-            result = run(planned, place, target, variables(), display, budget_s=seconds, wait=wait)
+            target = new_archive(archive, variables(), home)
+            result = run(planned, home, target, variables(), display, budget_s=seconds, wait=wait)
     code = 0
     if result.record:
-        told = given_again(None if command or arm or resume else study, archive, None)
-        decision, finding = decided(target, result.record, words=gate, also=gate_also, given=told)
+        again = given_again(None if command or arm or resume else study, archive, None)
+        decision, finding = decided(target, result.record, words=gate, also=gate_also, given=again)
         show(decision)
         code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
@@ -191,5 +191,5 @@ def _planned(
     if arm:
         return commands_study(arm, here(), keep)
     with noted(archive, variables(), here()):
-        planned, place = load_study(study, here())
-    return with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only), place
+        planned, home = load_study(study, here())
+    return with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only), home

@@ -40,14 +40,14 @@ class Given:
 def command_line(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
     """Return a command line: its words, what was given and it takes, and what must stand last."""
     takes = _TAKES.get(words[0], ())
-    told = list(words)
+    line = list(words)
     if given.study and "study" in takes:
-        told += ["--study", given.study]
+        line += ["--study", given.study]
     if given.archive and "archive" in takes and "--archive" not in words:
-        told += ["--archive", given.archive]
+        line += ["--archive", given.archive]
     if "only" in takes and "--only" not in words:
-        told += only_options(given.only)
-    return "bystander " + shlex.join([*told, *last])
+        line += only_options(given.only)
+    return "bystander " + shlex.join([*line, *last])
 
 
 def _with_study(head: RecordHead, given: Given) -> Given:

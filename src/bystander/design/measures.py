@@ -131,8 +131,8 @@ def told_measure(name: str, unit: str = "s", better: str = "less") -> Measure:
     if kind == "items":
         return Measure(name, f"items: {rest}", "", better="", decided=False)
     if kind == "interval":
-        told, _, part = rest.rpartition(":")
+        interval, _, part = rest.rpartition(":")
         label, unit = _PARTS_OF_INTERVALS[part]
         better, decided = ("", False) if part in _OF_WORK else ("less", True)
-        return Measure(name, f"{told}: {label}", unit, better, decided)
+        return Measure(name, f"{interval}: {label}", unit, better, decided)
     return Measure(name, rest, unit, better)

@@ -17,7 +17,7 @@ __all__ = [
     "DEPTHS",
     "ORDERS",
     "PlannedBlock",
-    "TrialPlace",
+    "PlannedTrial",
     "block_conditions",
     "block_order",
     "plan_rounds",
@@ -48,7 +48,7 @@ class PlannedBlock:
 
 
 @dataclass(frozen=True)
-class TrialPlace:
+class PlannedTrial:
     """Where a trial stands: a block, an arm of it, and which it is in the block's order, from 0."""
 
     block: PlannedBlock

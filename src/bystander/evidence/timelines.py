@@ -34,9 +34,9 @@ def pack_timeline(timeline: Timeline) -> bytes:
         "cpu": timeline.cpu_ns, "name": timeline.name, "label": timeline.label, "lane": timeline.lane,
         "around": timeline.around, "unended": timeline.unended,
     }  # fmt: skip
-    told = json.dumps(head).encode()
+    front = json.dumps(head).encode()
     body = b"".join(np.ascontiguousarray(columns[name], dtype=kind).tobytes() for name, kind in _PACKED_COLUMNS)
-    return _LENGTH.pack(len(told)) + told + body
+    return _LENGTH.pack(len(front)) + front + body
 
 
 def unpack_timeline(plain: bytes, version: int) -> Timeline:

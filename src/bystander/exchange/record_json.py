@@ -213,13 +213,13 @@ def _evidence(
 
 def _machines(document: dict[str, Any]) -> tuple[MachineFacts, ...]:
     """Return the machines; documents of before told the first one only, though trials may name others."""
-    told = document.get("machines", [document["machine"]])
-    if not isinstance(told, list) or not all(isinstance(facts, Mapping) for facts in told) or not told:
+    machines = document.get("machines", [document["machine"]])
+    if not isinstance(machines, list) or not all(isinstance(facts, Mapping) for facts in machines) or not machines:
         raise ValueError("machines is no list of tables")
     most = max(document["trials"].get("machine") or [0])
     if not 0 <= most < 10_000:
         raise ValueError("trials.machine holds a number that stands for nothing")
-    return (*(MachineFacts.of(facts) for facts in told), *[MachineFacts()] * (most + 1 - len(told)))
+    return (*(MachineFacts.of(facts) for facts in machines), *[MachineFacts()] * (most + 1 - len(machines)))
 
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:

@@ -45,15 +45,15 @@ def read_spans(text: str, spans: Spans, wall_offset_ns: int, first_ns: int = 0) 
                 begin, end = int(span["startTimeUnixNano"]), int(span.get("endTimeUnixNano") or 0)
                 if begin - wall_offset_ns < first_ns:
                     continue
-                told = _attributes(span)
+                attributes = _attributes(span)
                 own, around = (str(span.get(key) or "") or 0 for key in ("spanId", "parentSpanId"))
                 spans.add(
                     begin - wall_offset_ns, end - wall_offset_ns if end else -1, str(span["name"]),
-                    next((str(told[key]) for key in _LABELS if key in told), ""), process,
-                    int(told.get("thread.id", 0)), -1, own, around,
+                    next((str(attributes[key]) for key in _LABELS if key in attributes), ""), process,
+                    int(attributes.get("thread.id", 0)), -1, own, around,
                 )  # fmt: skip
-                if "thread.name" in told:
-                    spans.titles[process, int(told.get("thread.id", 0))] = str(told["thread.name"])
+                if "thread.name" in attributes:
+                    spans.titles[process, int(attributes.get("thread.id", 0))] = str(attributes["thread.name"])
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise DataError(f"it holds no spans in OTLP's JSON form: {error}") from None
 

@@ -7,7 +7,7 @@ from bystander.field.arms.folders import FolderState, fits, folder_state
 from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
 from bystander.field.arms.making import ArmMaker
-from bystander.field.arms.signs import build_doubts, command_doubts, environment_doubts, program_doubts
+from bystander.field.arms.signs import build_signs, command_signs, environment_signs, program_signs
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, trial_environment
 from bystander.field.locks import MachineLock
@@ -35,9 +35,9 @@ __all__ = [
     "Site",
     "StudyFolder",
     "boot_id",
-    "build_doubts",
-    "command_doubts",
-    "environment_doubts",
+    "build_signs",
+    "command_signs",
+    "environment_signs",
     "fits",
     "folder_state",
     "found_program",
@@ -46,7 +46,7 @@ __all__ = [
     "machine_facts",
     "machine_state",
     "page_cache",
-    "program_doubts",
+    "program_signs",
     "ready_command",
     "ready_workload",
     "register_in_field",

@@ -51,9 +51,9 @@ class MachineLock:
             fcntl.flock(self.fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             self._busy()
-        told = {"process": os.getpid(), "since": time.time(), "what": self.what}
+        holder = {"process": os.getpid(), "since": time.time(), "what": self.what}
         os.ftruncate(self.fd, 0)
-        os.pwrite(self.fd, json.dumps(told).encode(), 0)
+        os.pwrite(self.fd, json.dumps(holder).encode(), 0)
         return self
 
     def _busy(self) -> None:
@@ -71,9 +71,9 @@ class MachineLock:
 
     def _holder(self) -> str:
         try:
-            told = json.loads(os.pread(self.fd, 4096, 0))
-            since = duration_text(max(0.0, time.time() - told["since"]), 2)
-            return f"{told['what']}, process {told['process']}, since {since}"
+            holder = json.loads(os.pread(self.fd, 4096, 0))
+            since = duration_text(max(0.0, time.time() - holder["since"]), 2)
+            return f"{holder['what']}, process {holder['process']}, since {since}"
         except (ValueError, KeyError, TypeError, OSError):
             return "it does not say which"
 

@@ -32,16 +32,16 @@ def load_study(path: Path | None, here: Path) -> tuple[Study, StudyFolder]:
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
         raise StudyError([f"{file.name}: it cannot be read: {reason}"]) from None
-    place = StudyFolder(file.parent)
-    place.file = file.name
-    return read_study(text, file.name, place), place
+    home = StudyFolder(file.parent)
+    home.file = file.name
+    return read_study(text, file.name, home), home
 
 
-def new_archive(given: Path | None, variables: Mapping[str, str], place: StudyFolder) -> Path:
+def new_archive(given: Path | None, variables: Mapping[str, str], home: StudyFolder) -> Path:
     """Return the archive that an observation here writes to."""
     if given := given or _from(variables):
         return given
-    return place.own / _ARCHIVE.name
+    return home.own / _ARCHIVE.name
 
 
 def find_archive(given: Path | None, variables: Mapping[str, str], here: Path) -> Path:

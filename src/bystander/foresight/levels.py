@@ -54,12 +54,12 @@ _FOLLOWS = {
 
 def levels_sentences(found: Sequence[WorkloadLevels]) -> list[str]:
     """Return what follows: what a repetition helps against, and what it does not, with the workloads concerned."""
-    told = []
+    sentences = []
     for level, text in _FOLLOWS.items():
         names = [one.workload for one in found if one.largest == level]
         if names:
-            told.append(f"{text}: {', '.join(names)}.")
-    return told
+            sentences.append(f"{text}: {', '.join(names)}.")
+    return sentences
 
 
 def level_share(spread: float) -> float:

@@ -40,33 +40,33 @@ def alike(study: Study, arms: Sequence[ArmState]) -> list[str]:
 
 def too_few(study: Study) -> list[str]:
     """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
-    told = []
+    sentences = []
     if study.planned_rows and study.blocks < (needed := blocks_needed(study.tests, study.risk)):
         gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.planned_rows else ""
-        told.append(
+        sentences.append(
             f"{counted(study.blocks, 'block')} can show nothing in a suite of "
             f"{counted(study.planned_rows, 'comparison')}{gated}: it takes {needed} at least (blocks = {needed})."
         )
     workloads = len(study.workloads)
     if study.control and study.blocks < (needed := blocks_needed(workloads, PLACEBO_RISK)):
-        told.append(
+        sentences.append(
             f"The placebo cannot differ visibly in {study.blocks} blocks, however it is: with "
             f"{counted(workloads, 'workload')} it takes {needed} at least (blocks = {needed})."
         )
-    return told
+    return sentences
 
 
 def shims(arms: tuple[ArmState, ...]) -> list[str]:
     """Say when a trial pays for a script that starts the interpreter."""
-    told = {}
+    programs = {}
     for arm in arms:
         interpreter = arm.facts.interpreter
         if interpreter.through_script:
-            told[interpreter.path] = interpreter.program
+            programs[interpreter.path] = interpreter.program
     return [
         f"{path} is a script that starts {program}, and every trial pays for that; "
         "name the interpreter itself to leave it out."
-        for path, program in told.items()
+        for path, program in programs.items()
     ]
 
 
@@ -106,14 +106,14 @@ _STALLED, _STOLEN = 0.10, 0.02
 def disturbance(before: MachineState, after: MachineState) -> list[str]:
     """Say what held the trials up while they were tried, as far as it can be read."""
     (seen,) = stretches([before, replace(after, first_block=0, last_block=0)])
-    told = []
+    sentences = []
     if seen.stalled >= _STALLED:
-        told.append(f"While this was tried, programs waited for a processor {seen.stalled:.0%} of the time.")
+        sentences.append(f"While this was tried, programs waited for a processor {seen.stalled:.0%} of the time.")
     if seen.disk_stalled >= _STALLED:
-        told.append(f"While this was tried, programs waited for the disk {seen.disk_stalled:.0%} of the time.")
+        sentences.append(f"While this was tried, programs waited for the disk {seen.disk_stalled:.0%} of the time.")
     if seen.stolen >= _STOLEN:
-        told.append(f"While this was tried, other virtual machines took {seen.stolen:.0%} of the processors.")
-    return [sentence.replace("%", " %") for sentence in told]
+        sentences.append(f"While this was tried, other virtual machines took {seen.stolen:.0%} of the processors.")
+    return [sentence.replace("%", " %") for sentence in sentences]
 
 
 def unwatched(why: str) -> list[str]:

@@ -62,12 +62,12 @@ def long_trials(study: Study, tried: Sequence[Tried]) -> list[str]:
         return []
     long = [one for one in tried if one.well and one.outcome.took_s > _LONG_S]
     sampled = [one for one in long if one.outcome.samples]
-    told = [_long_callable(study, one) for one in sampled if one.arm == study.reference_at]
+    sentences = [_long_callable(study, one) for one in sampled if one.arm == study.reference_at]
     names = dict.fromkeys(study.workloads[one.workload].name for one in long if one not in sampled)
     if not names:
-        return [sentence for sentence in told if sentence]
+        return [sentence for sentence in sentences if sentence]
     return [
-        *(sentence for sentence in told if sentence),
+        *(sentence for sentence in sentences if sentence),
         f"Trials of {', '.join(names)} are long. An input of a quarter, in four times the blocks, takes as long and "
         "shows smaller changes, where it stands for the same use.",
     ]

@@ -23,9 +23,9 @@ def require_measure(study: Study, tried: Sequence[Tried]) -> None:
     for one in tried:
         if one.well and study.measure not in one.outcome.readings:
             known = [name for name, measure in one.outcome.measures.items() if measure.decided]
-            told = f"it told {', '.join(known[:_MOST_NAMES])}" if known else "it told nothing of itself"
+            instead = f"it told {', '.join(known[:_MOST_NAMES])}" if known else "it told nothing of itself"
             workload, arm = study.workloads[one.workload].name, study.arms[one.arm].name
-            problems.append(f'measure: "{study.measure}" was not told by {workload} under {arm}; {told}')
+            problems.append(f'measure: "{study.measure}" was not told by {workload} under {arm}; {instead}')
     if problems:
         raise StudyError(problems)
 
@@ -47,10 +47,10 @@ def _phases(outcome: TrialOutcome) -> str:
     names = [name.partition(":")[2] for name in outcome.measures if name.startswith("phase:")]
     if not names:
         return ""
-    told = "phases " + listed(names, _MOST_NAMES)
+    phases = "phases " + listed(names, _MOST_NAMES)
     if outcome.took_s and UNMARKED in outcome.readings:
-        told += f", which cover {share_text(1 - outcome.readings[UNMARKED] / outcome.took_s)} of a trial"
-    return told
+        phases += f", which cover {share_text(1 - outcome.readings[UNMARKED] / outcome.took_s)} of a trial"
+    return phases
 
 
 def _numbers(outcome: TrialOutcome) -> list[str]:
@@ -85,9 +85,9 @@ def work_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
             reference = outcomes.get((one.workload, comparison.reference))
             if one.well and reference and (others := _others(reference, one.outcome)):
                 names = study.names(comparison)
-                told = "; ".join(f"{other.what} {other.candidate} against {other.reference}" for other in others)
+                differences = "; ".join(f"{other.what} {other.candidate} against {other.reference}" for other in others)
                 workload = study.workloads[one.workload].name
-                found.append(f"{workload}: {names[1]} does other work than {names[0]}: {told}.")
+                found.append(f"{workload}: {names[1]} does other work than {names[0]}: {differences}.")
     return found
 
 
@@ -102,6 +102,6 @@ def _others(reference: TrialOutcome, candidate: TrialOutcome) -> list[_OtherWork
         measure = measures[name]
         amounts = [outcome.readings.get(name) for outcome in (reference, candidate)]
         if measure.is_work and amounts[0] != amounts[1]:
-            told = ["none" if amount is None else quantity_text(amount, measure.unit) for amount in amounts]
-            found.append(_OtherWork(measure.label, *told))
+            texts = ["none" if amount is None else quantity_text(amount, measure.unit) for amount in amounts]
+            found.append(_OtherWork(measure.label, *texts))
     return found

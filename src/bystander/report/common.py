@@ -79,8 +79,8 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
         there = [stop for stop in stops if stop.reason != StopReason.UNFINISHED]
         waiting -= sum(stop.reason in reasons for stop in there)
         counts = [sum(stop.reason == reason for stop in there) for reason in reasons]
-        told = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
-        table.append((str(blocks), f"{100 * level:.2f} %", *told))
+        cells = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
+        table.append((str(blocks), f"{100 * level:.2f} %", *cells))
     return table
 
 
@@ -102,7 +102,7 @@ class Parts:
 def parts(decision: Decision) -> Parts:
     """Return, for each row of the study's measure, how each part of its distribution moved, in short."""
     by_place = {(one.workload, one.comparison): one for one in decision.distributions}
-    shown = [(row, by_place[row.place]) for row in decision.primary if row.place in by_place]
+    shown = [(row, by_place[row.key]) for row in decision.primary if row.key in by_place]
     first = shown[0][1].shifts if shown else ()
     slow = any(one.slow for _, one in shown)
     shares = [k for k in range(len(first)) if any(not one.shifts[k].needed for _, one in shown)]
@@ -117,10 +117,10 @@ def parts(decision: Decision) -> Parts:
     for shift in first:
         if shift.needed:
             lacking.setdefault(shift.needed, []).append(_percentile(shift.share))
-    told = "; ".join(f"{' and '.join(names)}: {needed}" for needed, names in sorted(lacking.items()))
+    needs = "; ".join(f"{' and '.join(names)}: {needed}" for needed, names in sorted(lacking.items()))
     return Parts(
         (*(_percentile(first[k].share) for k in shares), "spread", *(["slow trials"] if slow else [])), rows,
-        f"Trials that it takes of each arm for the others: {told}." if told else "",
+        f"Trials that it takes of each arm for the others: {needs}." if needs else "",
     )  # fmt: skip
 
 

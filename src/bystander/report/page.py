@@ -58,7 +58,7 @@ def page(decision: Decision) -> str:
         parts=common.parts(decision),
         to_see={one.workload: one for one in decision.to_see},
         forest=forest(decision),
-        strips={row.place: strip(decision, row) for row in decision.primary},
+        strips={row.key: strip(decision, row) for row in decision.primary},
         secondary=common.changed_secondary(decision),
         alone=[single for single in decision.singles if single.measure == decision.measure],
         started=moment_text(decision.head.started_wall_s),

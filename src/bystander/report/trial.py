@@ -28,8 +28,8 @@ class TrialSide:
 
     Attributes
     ----------
-    told : str
-        How it ended and how long it took, for its heading.
+    heading : str
+        How it ended and how long it took, in words.
     timeline : Timeline or None
     samples_s : sequence of float
         Of a callable: the time of an iteration in each sample, in the order in which they were taken.
@@ -40,7 +40,7 @@ class TrialSide:
     """
 
     arm: str
-    told: str
+    heading: str
     timeline: Timeline | None = None
     samples_s: Sequence[float] = ()
     warm: int = 0
@@ -118,7 +118,7 @@ def _picture(title: str, sides: Sequence[TrialSide]) -> _Picture:
     y, bands = float(_TOP), []
     most = max([max(side.samples_s) for side in sides if side.samples_s] or [0.0])
     for side in sides:
-        bands.append(_Band(y, _HEAD, side.arm, f"{side.arm}: {side.told}"))
+        bands.append(_Band(y, _HEAD, side.arm, f"{side.arm}: {side.heading}"))
         y += _HEAD
         if side.timeline is not None and len(side.timeline):
             for band in _lanes(side.timeline, longest, tints, y):

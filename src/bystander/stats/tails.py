@@ -96,8 +96,8 @@ def two_speeds(ordered: Floats) -> list[tuple[float, float, float] | None]:
     gaps = np.diff(logs, axis=1)
     places = np.argmax(gaps, axis=1) + 1
     for i in np.flatnonzero((places >= least) & (places <= n - least)).tolist():
-        place = int(places[i])
-        sides = logs[i, :place], logs[i, place:]
-        if gaps[i, place - 1] > _GAP * sum(map(robust_spread, sides)):
-            found[i] = float(np.median(ordered[i, :place])), float(np.median(ordered[i, place:])), (n - place) / n
+        cut = int(places[i])
+        sides = logs[i, :cut], logs[i, cut:]
+        if gaps[i, cut - 1] > _GAP * sum(map(robust_spread, sides)):
+            found[i] = float(np.median(ordered[i, :cut])), float(np.median(ordered[i, cut:])), (n - cut) / n
     return found

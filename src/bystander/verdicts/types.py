@@ -129,7 +129,7 @@ class Row(NamedTuple):
     against: str = ""
 
     @property
-    def place(self) -> tuple[str, Comparison]:
+    def key(self) -> tuple[str, Comparison]:
         """What tells it apart from the other rows of its measure."""
         return self.workload, self.comparison
 

@@ -174,13 +174,13 @@ def _print_commands(console: Console, checked: Checked, shown: list[int]) -> Non
     study = checked.study
     console.print("What is run:", style="quiet")
     for w in shown[:_MOST_COMMANDS]:
-        told: dict[str, list[str]] = {}
+        by_words: dict[str, list[str]] = {}
         for one in checked.commands:
             if one.workload == w:
-                told.setdefault(one.text, []).append(study.arms[one.arm].name)
-        for words, arms in told.items():
+                by_words.setdefault(one.text, []).append(study.arms[one.arm].name)
+        for words, arms in by_words.items():
             name = study.workloads[w].name
-            who = name if len(told) == 1 else f"{name}, arm {', '.join(arms)}"
+            who = name if len(by_words) == 1 else f"{name}, arm {', '.join(arms)}"
             console.print(f"  {who}: {words}", style="quiet", soft_wrap=True)
     if (rest := len(study.workloads) - _MOST_COMMANDS) > 0:
         console.print(f"  and {rest} more: --json names them", style="quiet")

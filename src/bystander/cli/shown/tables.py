@@ -72,8 +72,8 @@ def print_rows(console: Console, decision: Decision, everything: bool = False) -
     if rows:
         _print_table(console, decision, rows)
     if counted:
-        told = ", ".join(f"{count} {verdict}" for verdict, count in counted.items())
-        console.print(f"and {told}: --all-rows shows them.", style="quiet")
+        shown = ", ".join(f"{count} {verdict}" for verdict, count in counted.items())
+        console.print(f"and {shown}: --all-rows shows them.", style="quiet")
 
 
 def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> None:
@@ -111,8 +111,8 @@ def _print_in_two(
     width = widest(CHANGE, *changes)
 
     def line(verdict: Text, change: str, chart: Text) -> Text:
-        told = Text.assemble("  ", verdict, " " * (VERDICT + GAP - len(verdict)), change)
-        return told.append(" " * (width + GAP - len(change))).append_text(chart) if drawing else told
+        shown = Text.assemble("  ", verdict, " " * (VERDICT + GAP - len(verdict)), change)
+        return shown.append(" " * (width + GAP - len(change))).append_text(chart) if drawing else shown
 
     head = Text(_axis_head(rows, drawing) if drawing else "")
     console.print(line(Text("verdict"), CHANGE, head), style="quiet")

@@ -96,21 +96,21 @@ def checked(key: Key, value: Any) -> Any:
         With a clause that shows the value, and says what would be right.
     """
     if key.type is Type.TEXT:
-        right, told = is_text(value), "is no text; write a string in quotes"
+        right, complaint = is_text(value), "is no text; write a string in quotes"
     elif key.type in (Type.TEXTS, Type.PATTERNS):
         right = isinstance(value, list) and all(map(is_text, value))
-        told, value = 'is no list of texts; write for example ["make"]', tuple(value) if right else value
+        complaint, value = 'is no list of texts; write for example ["make"]', tuple(value) if right else value
     elif key.type is Type.FLAG:
-        right, told = isinstance(value, bool), "is neither true nor false"
+        right, complaint = isinstance(value, bool), "is neither true nor false"
     elif key.type is Type.CHOICE:
-        right, told = isinstance(value, str) and value in key.among, key.complaint
+        right, complaint = isinstance(value, str) and value in key.among, key.complaint
     else:
         parse = _PARSERS.get(key.type)
         number = parse(value) if parse else value
-        right, told = _number(key, number), key.complaint
+        right, complaint = _number(key, number), key.complaint
         value = number if right else value
     if not right:
-        raise UnitError(f"{shown(value)} {told}")
+        raise UnitError(f"{shown(value)} {complaint}")
     if key.type is Type.PATTERNS:
         for pattern in value:
             if pattern.startswith("/") or ".." in pattern.split("/"):

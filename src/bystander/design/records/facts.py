@@ -40,7 +40,7 @@ def _of(kind: type[T], facts: Mapping[str, Any]) -> T:
 
 def _known(value: Any) -> dict[str, Any]:
     """Return the facts that were read, by name."""
-    return {f.name: told for f in fields(value) if (told := getattr(value, f.name)) is not None}
+    return {f.name: fact for f in fields(value) if (fact := getattr(value, f.name)) is not None}
 
 
 @dataclass(frozen=True)
@@ -163,8 +163,8 @@ class InterpreterFacts:
         """What was read, by name; empty where there is no interpreter."""
         if not self.path:
             return {}
-        told = {"path": self.path, "program": self.program, "version": self.version}
-        return {**told, **({"doubts": self.doubts} if self.doubts else {}), "through_script": self.through_script}
+        table = {"path": self.path, "program": self.program, "version": self.version}
+        return {**table, **({"doubts": self.doubts} if self.doubts else {}), "through_script": self.through_script}
 
 
 @dataclass(frozen=True)
@@ -208,8 +208,8 @@ class ArmFacts:
     def known(self) -> dict[str, Any]:
         """What was read, by name."""
         texts = {name: getattr(self, name) for name in ("commit", "subject", "digest")}
-        told = {name: text for name, text in texts.items() if text}
+        table = {name: text for name, text in texts.items() if text}
         if not (self.tree or self.interpreter.path or self.environment):  # an arm that was only named in a file
-            return told
+            return table
         rest = {"tree": self.tree, "interpreter": self.interpreter.known, "environment": dict(self.environment)}
-        return {**told, **rest}
+        return {**table, **rest}

@@ -19,8 +19,8 @@ def machine_title(facts: MachineFacts) -> str:
         size_text(memory, 2) if memory else None,
         facts.system,
     ]
-    told = ", ".join(str(part) for part in parts if part) or "not known"
-    return f"{facts.host} ({told})" if facts.host else told
+    text = ", ".join(str(part) for part in parts if part) or "not known"
+    return f"{facts.host} ({text})" if facts.host else text
 
 
 def machine_sentences(facts: MachineFacts) -> list[str]:

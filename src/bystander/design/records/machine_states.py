@@ -90,7 +90,7 @@ def state_changes(found: Sequence[Stretch]) -> list[str]:
     """
     if len(found) < _FEWEST:
         return []
-    told = [
+    changes = [
         _rise(found, lambda s: s.stalled, "programs waited for a processor"),
         _rise(found, lambda s: s.disk_stalled, "programs waited for the disk"),
         _rise(found, lambda s: s.stolen, "processors were taken by other virtual machines"),
@@ -98,8 +98,8 @@ def state_changes(found: Sequence[Stretch]) -> list[str]:
         _blocks_where(found, lambda s: s.heat_slowdowns > 0, "the processor was slowed down for heat"),
     ]
     if len({s.on_mains for s in found}) > 1:
-        told.append(_blocks_where(found, lambda s: s.on_mains is False, "the machine ran on its battery"))
-    return [sentence for sentence in told if sentence]
+        changes.append(_blocks_where(found, lambda s: s.on_mains is False, "the machine ran on its battery"))
+    return [sentence for sentence in changes if sentence]
 
 
 def _quantile(values: Iterable[float], share: float) -> float:
@@ -113,7 +113,7 @@ def _rise(found: Sequence[Stretch], of: Callable[[Stretch], float], what: str) -
     if not busy:
         return ""
     most = max(of(s) for s in busy)
-    return f"{_told(found, busy)}, {what} up to {most:.0%} of the time; in calm ones {calm:.0%}.".replace("%", " %")
+    return f"{_when(found, busy)}, {what} up to {most:.0%} of the time; in calm ones {calm:.0%}.".replace("%", " %")
 
 
 def _slower(found: Sequence[Stretch]) -> str:
@@ -123,16 +123,16 @@ def _slower(found: Sequence[Stretch]) -> str:
         return ""
     least = min(s.frequency_hz for s in slow)
     return (
-        f"{_told(found, slow)}, processors ran at down to {least / 1e9:.1f} GHz; at other times {fast / 1e9:.1f} GHz."
+        f"{_when(found, slow)}, processors ran at down to {least / 1e9:.1f} GHz; at other times {fast / 1e9:.1f} GHz."
     )
 
 
 def _blocks_where(found: Sequence[Stretch], holds: Callable[[Stretch], bool], what: str) -> str:
     those = [s for s in found if holds(s)]
-    return f"{_told(found, those)}, {what}." if those else ""
+    return f"{_when(found, those)}, {what}." if those else ""
 
 
-def _told(found: Sequence[Stretch], those: Sequence[Stretch]) -> str:
+def _when(found: Sequence[Stretch], those: Sequence[Stretch]) -> str:
     """Return "In blocks 3 to 9 and 14 to 17": neighbours are one."""
     runs: list[list[int]] = []
     places = {id(s): i for i, s in enumerate(found)}

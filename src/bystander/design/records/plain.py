@@ -34,8 +34,8 @@ def plain(value: Plain) -> dict[str, Any]:
         return {**asdict(replace(value, facts=ArmFacts())), "facts": value.facts.known}
     if isinstance(value, LookTaken):
         sides = {"arm": value.comparison.candidate, "reference": value.comparison.reference}
-        told = {"blocks": value.blocks, "level": value.level, "outcome": value.outcome}
-        return {"workload": value.workload, **sides, **told}
+        seen = {"blocks": value.blocks, "level": value.level, "outcome": value.outcome}
+        return {"workload": value.workload, **sides, **seen}
     table = asdict(value)
     if isinstance(value, Workload):
         table["what"] = {"kind": value.kind, **table["what"]}

@@ -140,14 +140,14 @@ class Study:
     @property
     def conditions_text(self) -> str:
         """The conditions of trials in a sentence; "" when the study sets none."""
-        told = [f"at niceness {self.niceness:+d}"] if self.niceness else []
+        held = [f"at niceness {self.niceness:+d}"] if self.niceness else []
         if self.affinity:
-            told.append(
+            held.append(
                 f"on processor{'s' if len(self.affinity) > 1 else ''} {', '.join(map(str, self.affinity))} only"
             )
         if self.fixed_addresses:
-            told.append("with address spaces laid out alike")
-        fixed = f"All trials ran {', '.join(told)}." if told else ""
+            held.append("with address spaces laid out alike")
+        fixed = f"All trials ran {', '.join(held)}." if held else ""
         varied = f"Drawn anew for each block, alike for its arms: {', '.join(self.vary)}." if self.vary else ""
         return f"{fixed} {varied}".strip()
 

@@ -99,7 +99,7 @@ class Checkouts:
 
 def _digest_in(ready: Path) -> str | None:
     try:
-        told = json.loads(ready.read_text(encoding="utf-8"))
+        kept = json.loads(ready.read_text(encoding="utf-8"))
     except ValueError:
         return None
-    return told.get("digest") if isinstance(told, dict) else None
+    return kept.get("digest") if isinstance(kept, dict) else None

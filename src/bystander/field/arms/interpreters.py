@@ -44,7 +44,7 @@ def _asked(path: str, environment: tuple[tuple[str, str], ...], folder: str) -> 
         program, kind, version, *doubtful = json.loads(done.stdout)
     except (OSError, ValueError, subprocess.SubprocessError):
         return InterpreterFacts()
-    doubts = " and ".join(told for told, is_so in zip(_DOUBTS, doubtful, strict=True) if is_so)
+    doubts = " and ".join(clause for clause, is_so in zip(_DOUBTS, doubtful, strict=True) if is_so)
     with Path(path).open("rb") as file:
         through_script = "yes" if file.read(2) == b"#!" else ""
     return InterpreterFacts(path, program, f"{kind} {version}", doubts, through_script)

@@ -40,15 +40,15 @@ class ArmMaker:
 
     Parameters
     ----------
-    place : StudyFolder
+    home : StudyFolder
     caller : mapping
         The environment from which trials take their stated list of variables.
     archive : Path or None
         Where the record will be, which may be in an arm's folder.
     """
 
-    def __init__(self, place: StudyFolder, caller: Mapping[str, str], archive: Path | None = None) -> None:
-        self.place = place
+    def __init__(self, home: StudyFolder, caller: Mapping[str, str], archive: Path | None = None) -> None:
+        self.home = home
         self.caller = caller
         self._archive = archive
 
@@ -107,8 +107,8 @@ class ArmMaker:
             then = state.facts.interpreter.version
             now = self._interpreter(study, arm, environment, folder).version
             if then != now:
-                told = f"arm {arm.name} ran under {then or None} and would now run under {now or None}"
-                raise ArmError(f"{told}; begin a new record")
+                sentence = f"arm {arm.name} ran under {then or None} and would now run under {now or None}"
+                raise ArmError(f"{sentence}; begin a new record")
             if Condition.FOLDER_DEPTH in study.vary:
                 self._deepen(arm, state.key, Path(state.folder))
             return state
@@ -122,7 +122,7 @@ class ArmMaker:
 
     def _interpreter(self, study: Study, arm: Arm, environment: Mapping[str, str], source: _Source) -> InterpreterFacts:
         """Return facts of the Python interpreter that the arm's first Python command would run, if any."""
-        site = Site(arm, str(source.folder or self.place.path), environment)
+        site = Site(arm, str(source.folder or self.home.path), environment)
         for workload in study.workloads:
             program = kind_in_field(workload.kind).program(workload, site)
             if "/" in program and not Path(program).is_absolute():
@@ -137,17 +137,17 @@ class ArmMaker:
         return InterpreterFacts()
 
     def _source(self, study: Study, arm: Arm) -> _Source:
-        git = self.place.git
+        git = self.home.git
         if arm.revision is not None:
             if git is None:
-                raise ArmError(f"arm {arm.name}: {self.place.path} lies in no git repository")
+                raise ArmError(f"arm {arm.name}: {self.home.path} lies in no git repository")
             commit = git.commit(arm.revision)
             facts = ArmFacts(commit=commit, subject=git.subject(commit))
             return _Source(git.tree_of(commit), f"{arm.revision} ({commit[:10]})", facts, git)
-        folder = (self.place.path / arm.folder).resolve()
+        folder = (self.home.path / arm.folder).resolve()
         if arm.in_place:
             return _Source("", f"folder {folder}", folder=folder)
-        if folder == self.place.path and git is not None:
+        if folder == self.home.path and git is not None:
             tree = git.snapshot(self._objects)
             return _Source(tree, f"working tree ({tree[:10]})", git=git)
         digest = folder_state(folder, self.left_out(study)).digest
@@ -155,11 +155,11 @@ class ArmMaker:
 
     @property
     def _objects(self) -> Path:
-        return self.place.own / "objects"
+        return self.home.own / "objects"
 
     @property
     def _checkouts(self) -> Checkouts:
-        return Checkouts(self.place.own / "arms")
+        return Checkouts(self.home.own / "arms")
 
     def remove_half_made(self) -> None:
         """Remove what an earlier command began to lay out and could not finish."""
@@ -175,9 +175,9 @@ class ArmMaker:
             return None
         if own != self._checkouts.home(state.key):
             return own, own
-        if arm.revision is None and (other := (self.place.path / arm.folder).resolve()) != self.place.path:
+        if arm.revision is None and (other := (self.home.path / arm.folder).resolve()) != self.home.path:
             return own, other  # a placebo's copy
-        return own, self.place.git.top.resolve() if self.place.git else self.place.path
+        return own, self.home.git.top.resolve() if self.home.git else self.home.path
 
     def folder_of(self, arm: Arm, state: ArmState) -> Path | None:
         """Return the folder whose files must stay what they are while trials run; None for an arm run in place."""
@@ -189,7 +189,7 @@ class ArmMaker:
     def _laid_out(self, study: Study, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
         """Check out and build, unless that was done before; return the study's folder in it."""
         assert source.git
-        git, inside = source.git, self.place.path.relative_to(source.git.top.resolve())
+        git, inside = source.git, self.home.path.relative_to(source.git.top.resolve())
 
         def fill(home: Path) -> None:
             git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None)

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from pathlib import Path
 
-__all__ = ["build_doubts", "command_doubts", "environment_doubts", "program_doubts"]
+__all__ = ["build_signs", "command_signs", "environment_signs", "program_signs"]
 
 _MOST_BYTES = 256 * 2**20
 # What compilers and linkers leave in a program, by what it means.
@@ -46,7 +46,7 @@ _IN_ENVIRONMENT = {
 
 
 @lru_cache(maxsize=256)
-def program_doubts(path: str) -> tuple[str, ...]:
+def program_signs(path: str) -> tuple[str, ...]:
     """Return what speaks against a compiled program; nothing for scripts and what cannot be read."""
     try:
         with Path(path).open("rb") as file:
@@ -63,29 +63,29 @@ def program_doubts(path: str) -> tuple[str, ...]:
     return tuple(found)
 
 
-def build_doubts(steps: Sequence[str]) -> list[str]:
+def build_signs(steps: Sequence[str]) -> list[str]:
     """Return what speaks against the build steps of an arm."""
     return [f'"{step}": {meaning}' for step in steps for pattern, meaning in _IN_BUILD if re.search(pattern, step)]
 
 
-def command_doubts(words: Sequence[str]) -> list[str]:
+def command_signs(words: Sequence[str]) -> list[str]:
     """Return what speaks against a command."""
     text = " ".join(words[:8])
     return [meaning.format(*match.groups()) for pattern, meaning in _IN_COMMAND if (match := re.search(pattern, text))]
 
 
-def environment_doubts(environment: Mapping[str, str]) -> list[str]:
+def environment_signs(environment: Mapping[str, str]) -> list[str]:
     """Return what speaks against the environment of trials."""
-    told = [
+    signs = [
         f"{name} is set: {meaning}"
         for name, meaning in _IN_ENVIRONMENT.items()
         if environment.get(name, "") not in ("", "0")
     ]
-    told += [
+    signs += [
         f"{name} is set: the interpreter watches itself"
         for name, value in environment.items()
         if name.startswith(_WATCHING) and value not in ("", "0")
     ]
     if environment.get("PYTHONMALLOC", "").endswith("debug"):
-        told.append("PYTHONMALLOC asks for the debugging allocator")
-    return told
+        signs.append("PYTHONMALLOC asks for the debugging allocator")
+    return signs

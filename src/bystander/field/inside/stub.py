@@ -49,7 +49,7 @@ def leave_account(path):
         on_cpu, queued = 0, 0
     fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
     usage = resource.getrusage(resource.RUSAGE_SELF)
-    told = {
+    report = {
         "user_s": usage.ru_utime,
         "system_s": usage.ru_stime,
         "minor_faults": usage.ru_minflt,
@@ -61,7 +61,7 @@ def leave_account(path):
         "started_wall_ns": time.time_ns(),
         "started_ns": time.monotonic_ns(),
     }
-    os.write(fd, json.dumps(told).encode())
+    os.write(fd, json.dumps(report).encode())
 
 
 def main():

@@ -124,8 +124,8 @@ class Launcher:
 
     def _channels(self, command: ReadyCommand) -> dict[str, str]:
         """Return the variables that name the files in which a trial can tell something."""
-        told = {RESULTS: str(self._results)} if command.samples else {}
-        return {**told, MARKS: str(self.marks)} if command.listens else told
+        sampled = {RESULTS: str(self._results)} if command.samples else {}
+        return {**sampled, MARKS: str(self.marks)} if command.listens else sampled
 
     def _answer(self) -> dict[str, Any]:
         assert self._process.stdout
@@ -166,14 +166,14 @@ class Launcher:
     def _sampled(self) -> tuple[dict[str, float], dict[str, tuple[float, ...]]]:
         """Return what the harness of a callable wrote down, with samples in seconds per iteration."""
         try:
-            told = json.loads(self._results.read_text(encoding="utf-8"))
-            iterations = int(told["iterations"])
-            harness = {name: float(told[name]) for name in ("iterations", "loop_ns", "clock_ns") if name in told}
+            results = json.loads(self._results.read_text(encoding="utf-8"))
+            iterations = int(results["iterations"])
+            harness = {name: float(results[name]) for name in ("iterations", "loop_ns", "clock_ns") if name in results}
             loop_ns = harness.get("loop_ns", 0.0)
             samples = {
-                measure: tuple(max(0.0, value - loop_ns) / iterations / 1e9 for value in told[f"{measure}_ns"])
+                measure: tuple(max(0.0, value - loop_ns) / iterations / 1e9 for value in results[f"{measure}_ns"])
                 for measure in ("elapsed", "cpu")
-                if f"{measure}_ns" in told
+                if f"{measure}_ns" in results
             }
         except (OSError, ValueError, KeyError, TypeError, ZeroDivisionError):
             return {}, {}

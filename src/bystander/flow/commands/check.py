@@ -27,6 +27,7 @@ from bystander.foresight import (
     MOST_BLOCKS,
     Checked,
     CheckedCommand,
+    Outlook,
     Pace,
     Tried,
     alike,
@@ -96,13 +97,13 @@ def check(
         raise UsageError(
             f"--placebo-blocks: {options.placebo_blocks} blocks tell nothing; give 3 or more, or 0 for none"
         )
-    study, place = load_study(path, here)
+    study, home = load_study(path, here)
     study = with_only(with_placebo(study) if options.placebo else study, options.only)
     machine = machine_facts()
     # The lock comes first: making an arm again must not disturb an observation that runs on it.
     with MachineLock(f"check of {study.name}") as lock:
-        place.keep_beside(options.archive)
-        maker = ArmMaker(place, caller, options.archive)
+        home.keep_beside(options.archive)
+        maker = ArmMaker(home, caller, options.archive)
         arms, commands = make_arms(study, maker, observer)
         remarks = [
             *alike(study, arms),
@@ -111,8 +112,8 @@ def check(
             *signs(study, arms, commands),
             *unread_answers(study),
         ]
-        noise_of, noises, told = _earlier(study, options, machine.host)
-        remarks += told
+        noise_of, noises, sentences = _earlier(study, options, machine.host)
+        remarks += sentences
         if not options.run:
             found = outlooks(study, noises, options.change)
             return Checked(
@@ -123,28 +124,37 @@ def check(
         with Launcher(lock.fd) as launcher:
             study, commands = calibrated(study, arms, commands, launcher)
             starts = Starts(study)
-            trials = TrialRunner(launcher, commands, Answers(study, place.own / "answers"), starts)
+            trials = TrialRunner(launcher, commands, Answers(study, home.own / "answers"), starts)
             with OwnFiles(study, arms, maker) as watched:
                 tried, differences = rehearse(study, trials, observer, watched)
             count = 0 if noise_of else _placebo_blocks(study, tried, options.placebo_blocks)
             twins = trial_blocks(study, trials, tried, count, observer)
-    remarks += unwatched(watched.blind)
     found = outlooks(study, noises or tried_noise(study, twins, tried), options.change)
-    remarks += [*starts.sentences(), *told_sentences(study, tried), *work_sentences(study, tried)]
-    remarks += [*timers(study, tried), *left_behind(study, tried), *disturbance(before, machine_state())]
-    if study.comparisons and not count and not noise_of and options.placebo_blocks is None:
+    remarks += [*unwatched(watched.blind), *starts.sentences(), *_of_trying(study, tried)]
+    remarks += [*left_behind(study, tried), *disturbance(before, machine_state())]
+    remarks += _of_outlook(study, found, untried=not count and not noise_of and options.placebo_blocks is None)
+    remarks += [*repetition_advice(study, twins), *long_trials(study, tried)]
+    return Checked(
+        study, arms, _commands(study, commands), tried, differences, machine, Pace(study, tried).left_s, found, count,
+        tuple(remarks), options.change or study.margin, noise_of,
+    )  # fmt: skip
+
+
+def _of_trying(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Say what one trial of each workload showed of what they tell, do and time."""
+    return [*told_sentences(study, tried), *work_sentences(study, tried), *timers(study, tried)]
+
+
+def _of_outlook(study: Study, found: Sequence[Outlook], *, untried: bool) -> list[str]:
+    """Say which measure is the wiser one here, and how to learn what the study could show where that was not tried."""
+    remarks = []
+    if study.comparisons and untried:
         remarks.append(
             "What this study could show was not tried, as its trials are long: "
             f"--placebo-blocks {FEWEST_BLOCKS} does it, or --noise-of with an earlier record."
         )
-    if advice := measure_advice(study, found):
-        remarks.append(advice)
-    remarks += [*repetition_advice(study, twins), *long_trials(study, tried)]
-    expected = Pace(study, tried).left_s
-    return Checked(
-        study, arms, _commands(study, commands), tried, differences, machine, expected, found, count, tuple(remarks),
-        options.change or study.margin, noise_of,
-    )  # fmt: skip
+    advice = measure_advice(study, found)
+    return [*remarks, advice] if advice else remarks
 
 
 def _earlier(study: Study, options: CheckOptions, host: str | None) -> tuple[str, tuple[Noise, ...], list[str]]:
@@ -156,12 +166,14 @@ def _earlier(study: Study, options: CheckOptions, host: str | None) -> tuple[str
         hint = f"What this study could show can be told from an earlier record: --noise-of {name}"
         return "", (), [hint] if name else []
     head, noises = earlier_noise(study, options.archive, options.noise_of)
-    told = []
+    sentences = []
     if (other := head.machine.host) != host:
-        told.append(f"Record {head.name} is from another machine ({other or 'unknown'}): this one has other noise.")
+        sentences.append(
+            f"Record {head.name} is from another machine ({other or 'unknown'}): this one has other noise."
+        )
     if missing := [w.name for i, w in enumerate(study.workloads) if i not in {one.workload for one in noises}]:
-        told.append(f"Record {head.name} tells nothing of the noise of {listed(missing, 3)}.")
-    return head.name, noises, told
+        sentences.append(f"Record {head.name} tells nothing of the noise of {listed(missing, 3)}.")
+    return head.name, noises, sentences
 
 
 _TRYING_S, _LONG_S = 15.0, 60.0

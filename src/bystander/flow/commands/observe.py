@@ -38,7 +38,7 @@ __all__ = ["Observed", "World", "observe", "resume"]
 
 def observe(
     study: Study,
-    place: StudyFolder,
+    home: StudyFolder,
     archive: Path,
     caller: Mapping[str, str],
     observer: Observer,
@@ -69,8 +69,8 @@ def observe(
     ):
         for sentence in () if budget_s else too_few(study):
             observer.remark(sentence)
-        place.keep_beside(archive)
-        maker = ArmMaker(place, caller, archive)
+        home.keep_beside(archive)
+        maker = ArmMaker(home, caller, archive)
         arms, commands = make_arms(study, maker, observer)
         for sentence in (*alike(study, arms), *shims(arms), *signs(study, arms, commands)):
             observer.remark(sentence)
@@ -78,18 +78,18 @@ def observe(
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> BegunRecord:
-                head = _head(planned, place, arms, world)
+                head = _head(planned, home, arms, world)
                 writer, name = kept.begin(head)
                 names.append(name)
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name))
 
             session = Session(
-                study, arms, maker, files, place.own / "answers", commands, observer, world, begin, budget_s
+                study, arms, maker, files, home.own / "answers", commands, observer, world, begin, budget_s
             )
             return run_session(session, lock)
 
 
-def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: World) -> RecordHead:
+def _head(study: Study, home: StudyFolder, arms: tuple[ArmState, ...], world: World) -> RecordHead:
     began = world.wall()
     return RecordHead(
         uuid=str(uuid.uuid4()),
@@ -98,8 +98,8 @@ def _head(study: Study, place: StudyFolder, arms: tuple[ArmState, ...], world: W
         state=State.RUNNING,
         started_wall_s=began,
         study=study,
-        study_folder=str(place.path),
-        study_file=place.file,
+        study_folder=str(home.path),
+        study_file=home.file,
         arms=arms,
         workload_keys=(),
         measures=OBSERVED,
@@ -151,9 +151,9 @@ def resume(
             moved = _moved(head.machine, now)
             if moved and not elsewhere:
                 raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
-            place = StudyFolder(Path(head.study_folder))
-            place.keep_beside(archive)
-            maker = ArmMaker(place, caller, archive)
+            home = StudyFolder(Path(head.study_folder))
+            home.keep_beside(archive)
+            maker = ArmMaker(home, caller, archive)
             arms = _arms_again(head.study, head.arms, maker)
             for arm in arms:
                 observer.made(arm)
@@ -166,7 +166,7 @@ def resume(
                 return BegunRecord(head.name, head.timed_run, writer, lambda: kept.load(head.uuid), machine, done)
 
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
-            answers = place.own / "answers"
+            answers = home.own / "answers"
             session = Session(head.study, arms, maker, files, answers, commands, observer, world, begin)
             return run_session(session, lock)
 
@@ -197,6 +197,6 @@ def _moved(then: MachineFacts, now: MachineFacts) -> str:
 
 
 def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> tuple[ArmState, ...]:
-    if not maker.place.path.is_dir():
-        raise ArmError(f"the study's folder {maker.place.path} is gone")
+    if not maker.home.path.is_dir():
+        raise ArmError(f"the study's folder {maker.home.path} is gone")
     return tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))

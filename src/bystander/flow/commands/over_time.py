@@ -25,7 +25,7 @@ _SUFFIXES = (".html", ".svg", ".json")
 
 
 @dataclass(frozen=True)
-class _Place:
+class _Asked:
     """Which trial is meant; without an arm all those of its block."""
 
     workload: int
@@ -52,20 +52,20 @@ def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) ->
         raise UsageError(f'--to: a trial is written as .html, .svg or .json (OTLP spans), not as "{suffix}"')
     with Archive(archive) as kept:
         record = kept.load(name, halves=True)
-        place = _place(record, trial)
-        packets = kept.evidence(record.head.name, TIMELINE, place.workload, place.block)
+        asked = _asked(record, trial)
+        packets = kept.evidence(record.head.name, TIMELINE, asked.workload, asked.block)
     lines: dict[int, Timeline] = {arm: content_of(packet) for arm, packet in packets.items()}
-    arms = _arms(record, place, lines)
+    arms = _arms(record, asked, lines)
     if suffix == ".json":
-        return _spans(record, place, lines, arms)
-    title = f"{record.head.study.workloads[place.workload].name}, block {place.block}, record {record.head.name}"
-    sides = [_side(record, place, arm, lines.get(arm)) for arm in arms]
+        return _spans(record, asked, lines, arms)
+    title = f"{record.head.study.workloads[asked.workload].name}, block {asked.block}, record {record.head.name}"
+    sides = [_side(record, asked, arm, lines.get(arm)) for arm in arms]
     if suffix == ".svg":
         return trial_svg(title, sides)
-    return trial_page(title, sides, [*_marks_cost(record, place, arms), *record.head.notes])
+    return trial_page(title, sides, [*_marks_cost(record, asked, arms), *record.head.notes])
 
 
-def _place(record: Record, trial: str) -> _Place:
+def _asked(record: Record, trial: str) -> _Asked:
     study = record.head.study
     arms = [arm.name for arm in study.arms]
     names = [one.name for one in study.workloads]
@@ -79,10 +79,10 @@ def _place(record: Record, trial: str) -> _Place:
             f'--trial: "{trial}" is no trial of record {record.head.name}; write WORKLOAD/BLOCK or '
             f"WORKLOAD/BLOCK/ARM, for example {example}"
         )
-    place = _Place(names.index(workload), int(number), arms.index(arm_name) if slash else None)
-    if not _rows(record, place).any():
+    asked = _Asked(names.index(workload), int(number), arms.index(arm_name) if slash else None)
+    if not _rows(record, asked).any():
         raise UsageError(f"--trial: record {record.head.name} has no block {number} of {workload}")
-    return place
+    return asked
 
 
 def _example(record: Record) -> str:
@@ -93,25 +93,25 @@ def _example(record: Record) -> str:
     return f"{record.head.study.workloads[trials.workload[row]].name}/{trials.block[row]}"
 
 
-def _rows(record: Record, place: _Place) -> NDArray[np.bool_]:
+def _rows(record: Record, asked: _Asked) -> NDArray[np.bool_]:
     trials = record.trials
-    found: NDArray[np.bool_] = (trials.workload == place.workload) & (trials.block == place.block)
+    found: NDArray[np.bool_] = (trials.workload == asked.workload) & (trials.block == asked.block)
     return found
 
 
-def _row(record: Record, place: _Place, arm: int) -> int:
+def _row(record: Record, asked: _Asked, arm: int) -> int:
     """Return the row of the block's trial under an arm."""
-    return int(np.flatnonzero(_rows(record, place) & (record.trials.arm == arm))[0])
+    return int(np.flatnonzero(_rows(record, asked) & (record.trials.arm == arm))[0])
 
 
-def _arms(record: Record, place: _Place, lines: dict[int, Timeline]) -> list[int]:
+def _arms(record: Record, asked: _Asked, lines: dict[int, Timeline]) -> list[int]:
     """Return the arms to draw: the one that is named with what it is compared with, or all."""
-    rows = np.flatnonzero(_rows(record, place))
+    rows = np.flatnonzero(_rows(record, asked))
     sampled = {int(record.trials.arm[row]) for row in rows.tolist() if (row, "elapsed") in record.samples}
     there = sorted({arm for arm, line in lines.items() if len(line)} | sampled)
-    compared = {one.reference for one in record.head.study.all_comparisons if one.candidate == place.arm}
-    wanted = [arm for arm in there if place.arm is None or arm == place.arm or arm in compared]
-    if not wanted or (place.arm is not None and place.arm not in wanted):
+    compared = {one.reference for one in record.head.study.all_comparisons if one.candidate == asked.arm}
+    wanted = [arm for arm in there if asked.arm is None or arm == asked.arm or arm in compared]
+    if not wanted or (asked.arm is not None and asked.arm not in wanted):
         raise UsageError(
             "--trial: its program marked no phases and no samples were taken, so there is nothing to draw; "
             "docs/marks.md tells how phases are marked"
@@ -119,42 +119,42 @@ def _arms(record: Record, place: _Place, lines: dict[int, Timeline]) -> list[int
     return wanted
 
 
-def _side(record: Record, place: _Place, arm: int, line: Timeline | None) -> TrialSide:
+def _side(record: Record, asked: _Asked, arm: int, line: Timeline | None) -> TrialSide:
     trials = record.trials
-    row = _row(record, place, arm)
+    row = _row(record, asked, arm)
     elapsed = float(record.column("elapsed")[row])
     samples = record.samples.get((row, "elapsed"))
-    told = duration_text(elapsed) + (" an iteration" if samples is not None else "")
+    heading = duration_text(elapsed) + (" an iteration" if samples is not None else "")
     if trials.status[row] != Status.OK:
-        told += f", {Status(int(trials.status[row])).text}"
+        heading += f", {Status(int(trials.status[row])).text}"
     values = () if samples is None else tuple(samples.tolist())
     warm = 0 if samples is None else warm_from(samples)
-    return TrialSide(record.head.study.arms[arm].name, told, line, values, warm, elapsed)
+    return TrialSide(record.head.study.arms[arm].name, heading, line, values, warm, elapsed)
 
 
-def _marks_cost(record: Record, place: _Place, arms: list[int]) -> list[str]:
+def _marks_cost(record: Record, asked: _Asked, arms: list[int]) -> list[str]:
     """Say what the marks themselves took, by the program's own measurement."""
     if not record.reads(MARKS_COST):
         return []
-    told = []
+    texts = []
     for arm in arms:
-        row = _row(record, place, arm)
+        row = _row(record, asked, arm)
         cost, elapsed = (float(record.column(name)[row]) for name in (MARKS_COST, "elapsed"))
         if cost > 0 and elapsed > 0:
-            told.append(f"{record.head.study.arms[arm].name} {duration_text(cost, 2)} ({share_text(cost / elapsed)})")
-    return [f"Marking the phases took about: {', '.join(told)}."] if told else []
+            texts.append(f"{record.head.study.arms[arm].name} {duration_text(cost, 2)} ({share_text(cost / elapsed)})")
+    return [f"Marking the phases took about: {', '.join(texts)}."] if texts else []
 
 
-def _spans(record: Record, place: _Place, lines: dict[int, Timeline], arms: list[int]) -> str:
+def _spans(record: Record, asked: _Asked, lines: dict[int, Timeline], arms: list[int]) -> str:
     """Return one document a line, one for each arm."""
     study, documents = record.head.study, []
     for arm in arms:
         line = lines.get(arm)
         if line is None:
             continue
-        row = _row(record, place, arm)
+        row = _row(record, asked, arm)
         started_s = float(np.nan_to_num(record.trials.started_s[row]))
-        title = f"{study.workloads[place.workload].name}/{place.block}/{study.arms[arm].name}"
+        title = f"{study.workloads[asked.workload].name}/{asked.block}/{study.arms[arm].name}"
         trace = hashlib.sha256(f"{record.head.uuid} {title}".encode()).hexdigest()[:32]
         documents.append(spans_json(line, trace, round(started_s * 1e9), title))
     if not documents:

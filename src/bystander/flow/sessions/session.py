@@ -17,12 +17,12 @@ from bystander.design import (
     MachineFacts,
     MachineState,
     PlannedBlock,
+    PlannedTrial,
     Record,
     Run,
     State,
     Study,
     TrialOutcome,
-    TrialPlace,
     plan_rounds,
     workload_key,
 )
@@ -164,8 +164,8 @@ def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Sessio
     trials = TrialRunner(launcher, commands, Answers(study, session.answers), Starts(study))
     with OwnFiles(study, session.arms, session.maker) as watched:
         tried, differences = rehearse(study, trials, observer, watched)
-    told = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
-    for sentence in [*told, *work_sentences(study, tried)]:
+    sentences = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
+    for sentence in [*sentences, *work_sentences(study, tried)]:
         observer.remark(sentence)
     if session.budget_s is not None:
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
@@ -203,10 +203,10 @@ class _Observation:
         for number, planned in groupby(plan, key=lambda block: block.number):
             live = self.lookout.live
             coming = [b for b in planned if b.workload in live and (b.workload, number) not in self.begun.done]
-            for place, block in enumerate(coming):
+            for done, block in enumerate(coming):
                 watch.next_block(number)
-                self.session.observer.progressed(self.pace.add(self._settled(block)))
-                if self.interrupts.asked and place + 1 < len(coming):
+                self.session.observer.progressed(self.pace.add(self._whole_block(block)))
+                if self.interrupts.asked and done + 1 < len(coming):
                     raise StopAskedError
             self.lookout.after_round(number + 1)
             self.pace.live = self.lookout.live
@@ -216,15 +216,15 @@ class _Observation:
                 raise StopAskedError
         watch.close()
 
-    def _settled(self, block: PlannedBlock) -> BlockRun:
+    def _whole_block(self, block: PlannedBlock) -> BlockRun:
         """Return a block that was one run; where the machine slept in it, it is run again."""
         writer, workload = self.begun.writer, self.session.study.workloads[block.workload]
 
-        def run_trial(place: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
-            return self.trials.run(place, arm, conditions=conditions)
+        def run_trial(workload_at: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
+            return self.trials.run(workload_at, arm, conditions=conditions)
 
-        def ended(place: TrialPlace, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
-            writer.trial(place, outcome, workload.limit_s, conditions)
+        def ended(planned: PlannedTrial, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
+            writer.trial(planned, outcome, workload.limit_s, conditions)
 
         for attempt in range(_ATTEMPTS):
             ran = run_block(run_trial, block, self.setting, attempt, ended)

@@ -37,13 +37,13 @@ class ArmFiles:
     def changes(self) -> list[str]:
         """Say which arms changed meanwhile, and name the first files."""
         after = self._states()
-        told = []
+        sentences = []
         for name, folder in self._folders.items():
             paths = self._before[folder].changed(after[folder])
             if paths:
                 files = listed(paths, _NAMED)
-                told.append(
+                sentences.append(
                     f"The files of arm {name} changed during the observation ({files}): not all of its trials ran the "
                     f"same. What trials are meant to write goes into written_files = {_toml(paths[:_NAMED])}."
                 )
-        return told
+        return sentences

@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from bystander.design import (
     BlockRun,
     PlannedBlock,
+    PlannedTrial,
     Run,
     Study,
     TrialOutcome,
-    TrialPlace,
     block_conditions,
     plan_rounds,
     workload_key,
@@ -47,7 +47,7 @@ def _never() -> bool:
     return False
 
 
-def _nothing(_place: TrialPlace, _outcome: TrialOutcome, _conditions: Mapping[str, int]) -> None:
+def _nothing(_place: PlannedTrial, _outcome: TrialOutcome, _conditions: Mapping[str, int]) -> None:
     pass
 
 
@@ -81,7 +81,7 @@ def run_block(
     block: PlannedBlock,
     setting: BlockSetting,
     attempt: int = 0,
-    ended: Callable[[TrialPlace, TrialOutcome, Mapping[str, int]], None] = _nothing,
+    ended: Callable[[PlannedTrial, TrialOutcome, Mapping[str, int]], None] = _nothing,
 ) -> BlockRun:
     """Run a planned block: its arms back to back, in its order, under conditions of its own.
 
@@ -105,7 +105,7 @@ def run_block(
         if order and setting.stopped():
             raise StopAskedError
         outcomes[arm] = run(block.workload, arm, conditions)
-        ended(TrialPlace(block, arm, order), outcomes[arm], conditions)
+        ended(PlannedTrial(block, arm, order), outcomes[arm], conditions)
     whole = abs(setting.clocks.offset() - offset) <= _CLOCK_GAP_S
     took_s = setting.clocks.monotonic() - begun
     return BlockRun(block.workload, block.number, attempt, setting.machine, conditions, outcomes, took_s, whole)
@@ -130,10 +130,10 @@ def trial_blocks(
     setting = BlockSetting(study, Run(seed=study.seed or 0), keys)
     spent: dict[int, float] = {}
 
-    def run(workload: int, place: int, conditions: Mapping[str, int]) -> TrialOutcome:
+    def run(workload: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
         begun = time.monotonic()
-        outcome = trials.run(workload, arms[place], conditions=conditions)
-        spent[place] = time.monotonic() - begun
+        outcome = trials.run(workload, arms[arm], conditions=conditions)
+        spent[arm] = time.monotonic() - begun
         return outcome
 
     found = []

@@ -34,7 +34,7 @@ class OwnFiles:
     def __init__(self, study: Study, arms: Sequence[ArmState], maker: ArmMaker) -> None:
         self._study = study
         self._roots = [maker.stands_for(arm, state) for arm, state in zip(study.arms, arms, strict=True)]
-        self._inside = maker.place.path
+        self._inside = maker.home.path
         self._openings: Openings | None = None
         self.blind = ""
 

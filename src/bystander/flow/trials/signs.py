@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bystander.design import ArmState, Study
-from bystander.field import build_doubts, command_doubts, environment_doubts, program_doubts
+from bystander.field import build_signs, command_signs, environment_signs, program_signs
 from bystander.flow.trials.trial import Commands
 
 __all__ = ["signs"]
@@ -13,16 +13,16 @@ def signs(study: Study, arms: tuple[ArmState, ...], commands: Commands) -> list[
     """Return a sentence for each sign of a debug build, missing optimisation, tracing or coverage, once each."""
     found: dict[str, list[str]] = {}
     for a, (arm, state) in enumerate(zip(study.arms, arms, strict=True)):
-        told = [f"build step {text}" for text in build_doubts(arm.build)]
-        told += environment_doubts(state.facts.environment)
+        signs = [f"build step {text}" for text in build_signs(arm.build)]
+        signs += environment_signs(state.facts.environment)
         interpreter = state.facts.interpreter
         if interpreter.doubts:
-            told.append(f"{interpreter.program}: {interpreter.doubts}")
+            signs.append(f"{interpreter.program}: {interpreter.doubts}")
         for w, workload in enumerate(study.workloads):
             command = commands[w, a].command
-            told += [f"{command.path}: {text}" for text in program_doubts(command.path)]
-            told += [f"{workload.name}: {text}" for text in command_doubts(command.argv)]
-        for text in dict.fromkeys(told):
+            signs += [f"{command.path}: {text}" for text in program_signs(command.path)]
+            signs += [f"{workload.name}: {text}" for text in command_signs(command.argv)]
+        for text in dict.fromkeys(signs):
             found.setdefault(text, []).append(arm.name)
     everywhere = len(study.arms)
     return [

@@ -94,7 +94,7 @@ class Starts:
 
     def sentences(self) -> list[str]:
         """Say which files the starts read, and how many of them cannot be put out of memory."""
-        told = []
+        sentences = []
         for (workload, arm), files in self._files.items():
             name, start = self._study.workloads[workload].name, self._study.workloads[workload].start
             if arm != self._study.reference_at or not files.known:
@@ -105,8 +105,8 @@ class Starts:
                 page_cache.evict(files.known)
                 left = page_cache.resident_share(files.known)
                 text += f"; put out of memory, {share_text(left)} of them stays there" if left == left else ""
-            told.append(text + ".")
-        return told
+            sentences.append(text + ".")
+        return sentences
 
 
 def _matching(folder: Path, pattern: str) -> Iterator[Path]:

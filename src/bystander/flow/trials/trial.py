@@ -51,10 +51,10 @@ class TrialRunner:
             Those of the trial's block, for the trial and the steps around it.
         """
         ready = self._commands[workload, arm]
-        place = workload, arm, (conditions or {}).get("folder depth", 0)
-        if place not in self._before_all:
-            self._before_all[place] = self._step("before_all", ready.before_all, conditions)
-        failed = self._before_all[place] or self._step("before_each", ready.before_each, conditions)
+        prepared = workload, arm, (conditions or {}).get("folder depth", 0)
+        if prepared not in self._before_all:
+            self._before_all[prepared] = self._step("before_all", ready.before_all, conditions)
+        failed = self._before_all[prepared] or self._step("before_each", ready.before_each, conditions)
         if failed:
             return failed
         command = under_conditions(ready.command, conditions or {})

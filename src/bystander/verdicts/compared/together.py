@@ -44,11 +44,11 @@ def together(record: Record, reference: Indices, candidate: Indices, row: Indice
         return np.ones(reference.size, dtype=bool)
     starts = trials.started_s
     first, last = np.fmin(starts[reference], starts[candidate]), np.fmax(starts[reference], starts[candidate])
-    told = np.isfinite(starts[reference]) & np.isfinite(starts[candidate])
+    dated = np.isfinite(starts[reference]) & np.isfinite(starts[candidate])
     apart = np.zeros(reference.size, dtype=bool)
     machines = trials.machine[reference]
-    for machine in np.unique(machines[told]).tolist():
-        mine = told & (machines == machine)
+    for machine in np.unique(machines[dated]).tolist():
+        mine = dated & (machines == machine)
         there = np.sort(starts[row[(trials.machine[row] == machine) & np.isfinite(starts[row])]])
         between = np.searchsorted(there, last[mine], "left") - np.searchsorted(there, first[mine], "right")
         idle = (last - first)[mine] - _ran(record, reference[mine], first[mine], last[mine])

@@ -63,44 +63,25 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     UsageError
         When an option names an arm, workload or measure that the record does not have.
     """
-    options = options or Options()
-    record = with_floors(record)
+    options, record = options or Options(), with_floors(record)
     head = record.head
-    study = head.study
     _known(options, record)
     if options.only:
-        options = replace(options, only=chosen_names(study.workloads, options.only, f"record {head.name}"))
-    margin = study.margin if options.margin is None else options.margin
-    risk = study.risk if options.risk is None else options.risk
-    measure = next((m for m in head.measures if m.name == options.measure), main_measure(record))
-    gated = (options.gate.measures or (measure.name,)) if options.gate else ()
-    others = [
-        m
-        for m in head.measures
-        if m is not measure and ((m.decided and not _says_the_same(record, m)) or m.name in gated)
-    ]
-    bound = risk / max(1, study.planned_rows * len(gated)) if gated else math.nan
-    compared = ComparedRecord(record)
+        options = replace(options, only=chosen_names(head.study.workloads, options.only, f"record {head.name}"))
+    question, compared = _question(record, options), ComparedRecord(record)
     stopped = stopping(compared)
-    rows: list[Row] = []
-    for comparison in study.comparisons:
-        made = ComparisonRows(compared, comparison, margin, stopped)
-        for measures, primary in (([measure], True), (others, False)):
-            alpha, size = risk / len(study.comparisons), len(study.workloads) * max(1, len(measures))
-            family = Family(alpha, size, len(study.comparisons), primary, alpha / size, bound=bound)
-            rows += made.of(measures, family)
-    placebo = _control_rows(compared, measure, margin, risk, stopped)
-    singles = describe(record, [measure, *others], stopped.told(record))
-    mine = [single for single in singles if single.measure is measure]
-    main, parts = distributed([row for row in rows if row.primary], mine, risk)
+    rows, placebo = _rows(compared, question, stopped), _control_rows(compared, question, stopped)
+    singles = describe(record, [question.measure, *question.others], stopped.counting(record))
+    mine = [single for single in singles if single.measure is question.measure]
+    main, parts = distributed([row for row in rows if row.primary], mine, question.risk)
     rows = [*main, *(row for row in rows if not row.primary)]
     shown = [row for row in _or_cpu(_part_and_whole(rows)) if _shown(row, options)]
     return Decision(
         head=head,
-        measure=measure,
-        margin=margin,
-        risk=risk,
-        comparisons=study.planned_rows,
+        measure=question.measure,
+        margin=question.margin,
+        risk=question.risk,
+        comparisons=head.study.planned_rows,
         rows=tuple(sorted(shown, key=_worst_first)),
         singles=tuple(s for s in singles if not options.only or s.workload in options.only),
         exploration=_exploration(record, options),
@@ -113,16 +94,61 @@ def decide(record: Record, options: Options | None = None) -> Decision:
     )
 
 
-def _control_rows(
-    compared: ComparedRecord, measure: Measure, margin: float, risk: float, stopped: Stopping
-) -> tuple[Row, ...]:
+@dataclass(frozen=True)
+class _Question:
+    """What is decided: the study's own question, or what was asked instead.
+
+    Attributes
+    ----------
+    others : tuple of Measure
+        Those besides the measure, in families of their own.
+    bound : float
+        The one-sided level of each row's bound for a gate; NaN without one.
+    """
+
+    measure: Measure
+    others: tuple[Measure, ...]
+    margin: float
+    risk: float
+    bound: float
+
+
+def _question(record: Record, options: Options) -> _Question:
+    head, study = record.head, record.head.study
+    measure = next((m for m in head.measures if m.name == options.measure), main_measure(record))
+    gated = (options.gate.measures or (measure.name,)) if options.gate else ()
+    others = tuple(
+        m
+        for m in head.measures
+        if m is not measure and ((m.decided and not _says_the_same(record, m)) or m.name in gated)
+    )
+    margin = study.margin if options.margin is None else options.margin
+    risk = study.risk if options.risk is None else options.risk
+    bound = risk / max(1, study.planned_rows * len(gated)) if gated else math.nan
+    return _Question(measure, others, margin, risk, bound)
+
+
+def _rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> list[Row]:
+    """Return the rows of all comparisons, each comparison's by the measure and by the others."""
+    study, rows = compared.record.head.study, []
+    several = len(study.comparisons)
+    for comparison in study.comparisons:
+        made = ComparisonRows(compared, comparison, question.margin, stopped)
+        for measures, primary in (((question.measure,), True), (question.others, False)):
+            alpha, size = question.risk / several, len(study.workloads) * max(1, len(measures))
+            family = Family(alpha, size, several, primary, alpha / size, bound=question.bound)
+            rows += made.of(measures, family)
+    return rows
+
+
+def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> tuple[Row, ...]:
     """Return the rows of the placebo, all of them whatever else is shown; they take nothing from the risk."""
     study = compared.record.head.study
     if study.control is None:
         return ()
-    strict = risk / max(1, study.planned_rows)
+    strict = question.risk / max(1, study.planned_rows)
     family = Family(PLACEBO_RISK, len(study.workloads), 1, primary=True, strict=strict, control=True)
-    return tuple(ComparisonRows(compared, study.control, margin, stopped).of([measure], family))
+    return tuple(ComparisonRows(compared, study.control, question.margin, stopped).of([question.measure], family))
 
 
 def _says_the_same(record: Record, measure: Measure) -> bool:
@@ -136,16 +162,16 @@ def _says_the_same(record: Record, measure: Measure) -> bool:
 
 def _part_and_whole(rows: Sequence[Row]) -> list[Row]:
     """Say on rows of the study's measure where a phase changed and the whole did not, or went the other way."""
-    whole = {row.place: row for row in rows if row.measure.name == "elapsed"}
+    whole = {row.key: row for row in rows if row.measure.name == "elapsed"}
     parts: dict[tuple[str, Comparison], list[Row]] = {}
     for row in rows:
         if row.measure.name.startswith("phase:") and row.verdict in _CHANGED and row.relevance == Relevance.BEYOND:
-            all_of_it = whole.get(row.place)
+            all_of_it = whole.get(row.key)
             if all_of_it and all_of_it.verdict in {Verdict.SAME, *_CHANGED} - {row.verdict}:
-                parts.setdefault(row.place, []).append(row)
+                parts.setdefault(row.key, []).append(row)
     return [
-        row._replace(notes=(*row.notes, say.part_and_whole(parts[row.place], whole[row.place])))
-        if row.primary and row.place in parts
+        row._replace(notes=(*row.notes, say.part_and_whole(parts[row.key], whole[row.key])))
+        if row.primary and row.key in parts
         else row
         for row in rows
     ]
@@ -159,10 +185,10 @@ def _or_cpu(rows: Sequence[Row]) -> list[Row]:
 
     Only of programs that compute most of their time: CPU time sees no waiting.
     """
-    other = {row.place: row for row in rows if row.measure.name == OTHER_TIME and not row.primary}
+    other = {row.key: row for row in rows if row.measure.name == OTHER_TIME and not row.primary}
     found = []
     for row in rows:
-        cpu = other.get(row.place)
+        cpu = other.get(row.key)
         if cpu and row.primary and row.verdict == Verdict.UNCLEAR and row.measure.name == "elapsed" and row.looked_at:
             computing = cpu.reference.median >= _COMPUTING * row.reference.median
             if computing and cpu.blocks_for_margin <= _FEWER * _or_many(row.blocks_for_margin):
@@ -186,20 +212,20 @@ def _known(options: Options, record: Record) -> None:
         ("arm", options.arm, list(dict.fromkeys(study.names(one)[1] for one in study.comparisons))),
     ):
         if value is not None and value not in known:
-            told = ", ".join(known) if known else "none to choose"
-            raise UsageError(f'record {record.head.name} has no {word} "{value}"; it has {told}')
+            choices = ", ".join(known) if known else "none to choose"
+            raise UsageError(f'record {record.head.name} has no {word} "{value}"; it has {choices}')
 
 
 def _exploration(record: Record, options: Options) -> tuple[str, ...]:
     """Return what the options change, each with what the study says."""
     study, main = record.head.study, main_measure(record).name
-    told = []
+    changes = []
     if options.measure not in (None, main):
-        told.append(f"measure {options.measure} instead of {main}")
+        changes.append(f"measure {options.measure} instead of {main}")
     for word, chosen, fixed in (("margin", options.margin, study.margin), ("risk", options.risk, study.risk)):
         if chosen is not None and chosen != fixed:
-            told.append(f"{word} {share_text(chosen)} instead of {share_text(fixed)}")
-    return tuple(told)
+            changes.append(f"{word} {share_text(chosen)} instead of {share_text(fixed)}")
+    return tuple(changes)
 
 
 def _shown(row: Row, options: Options) -> bool:

@@ -38,14 +38,14 @@ def distributed(
         The risk of a false word about slow trials, held over all rows and shares together (Bonferroni).
     """
     groups = _groups(rows, singles)
-    parts = {place: part for group in groups for place, part in _distributions(rows, group)}
+    parts = {at: part for group in groups for at, part in _distributions(rows, group)}
     tails = _tail_notes(rows, groups, error / max(1, len(rows) * len(_NAMED)))
-    told = []
-    for place, row in enumerate(rows):
-        notes = [_two_note(row, *two) for two in parts[place].two] if place in parts else []
-        notes += [tails[place]] if place in tails else []
-        told.append(row._replace(notes=(*row.notes, *notes)) if notes else row)
-    return told, tuple(parts[place] for place in sorted(parts))
+    noted = []
+    for at, row in enumerate(rows):
+        notes = [_two_note(row, *two) for two in parts[at].two] if at in parts else []
+        notes += [tails[at]] if at in tails else []
+        noted.append(row._replace(notes=(*row.notes, *notes)) if notes else row)
+    return noted, tuple(parts[at] for at in sorted(parts))
 
 
 @dataclass(frozen=True)
@@ -60,14 +60,14 @@ class _Group:
 def _groups(rows: Sequence[Row], singles: Sequence[Single]) -> list[_Group]:
     by_place = {(single.workload, single.arm): single for single in singles}
     sizes: dict[tuple[int, int], list[tuple[int, Floats, Floats]]] = {}
-    for place, row in enumerate(rows):
+    for at, row in enumerate(rows):
         sides = [by_place.get((row.workload, arm)) for arm in (row.against, row.arm)]
         values = [side.values for side in sides if side and not side.failed and not side.at_floor and side.values.size]
         if row.looked_at and row.scale == Scale.RATIO and len(values) == 2 and all(side.min() > 0 for side in values):
-            sizes.setdefault((values[0].size, values[1].size), []).append((place, values[0], values[1]))
+            sizes.setdefault((values[0].size, values[1].size), []).append((at, values[0], values[1]))
     return [
         _Group(
-            [place for place, _, _ in members],
+            [at for at, _, _ in members],
             np.sort(np.stack([one for _, one, _ in members]), axis=1),
             np.sort(np.stack([other for _, _, other in members]), axis=1),
         )
@@ -88,13 +88,13 @@ def _distributions(rows: Sequence[Row], group: _Group) -> Iterator[tuple[int, Di
     by_share = [_shifts(group, share, 1 - CONFIDENCE) for share in SHARES]
     spreads, slow = [_spreads(side) for side in (group.reference, group.candidate)], _slow(group)
     speeds = [two_speeds(side) for side in (group.reference, group.candidate)]
-    for k, place in enumerate(group.places):
-        row = rows[place]
+    for k, at in enumerate(group.places):
+        row = rows[at]
         arms = (row.against, speeds[0][k]), (row.arm, speeds[1][k])
         two = tuple((arm, *both) for arm, both in arms if both is not None)
         parts = tuple(shifts[k] for shifts in by_share)
         spread = spreads[0][k], spreads[1][k]
-        yield place, Distribution(row.workload, row.arm, row.against, row.comparison, parts, two, spread, slow[k])
+        yield at, Distribution(row.workload, row.arm, row.against, row.comparison, parts, two, spread, slow[k])
 
 
 def _spreads(ordered: Floats) -> list[float]:
@@ -121,9 +121,9 @@ def _tail_notes(rows: Sequence[Row], groups: Sequence[_Group], error: float) -> 
     for group in groups:
         for share in sorted(_NAMED):  # what is said of fewer trials replaces what was said of more
             columns = (column.tolist() for column in quantile_ratios(group.reference, group.candidate, share, error))
-            for place, ratio, low, high in zip(group.places, *columns, strict=True):
-                if note := _tail_note(rows[place], share, ratio, low, high, error):
-                    tails[place] = note
+            for at, ratio, low, high in zip(group.places, *columns, strict=True):
+                if note := _tail_note(rows[at], share, ratio, low, high, error):
+                    tails[at] = note
     return tails
 
 

@@ -143,11 +143,11 @@ def refuse_gate(ask: GateAsk, study: Study) -> None:
 
 def _cannot_show(ask: GateAsk, gated: Sequence[Measure], known: Sequence[Measure]) -> list[str]:
     names = ", ".join(measure.name for measure in gated)
-    told = []
+    sentences = []
     for word, other in missing_measures(ask.words, gated, known):
         hint = f'; add "{other}" to [gate] measures in the study' if other else "; nor is there another one"
-        told.append(f"{names or 'no measure'} cannot be {word}{hint}")
-    return told
+        sentences.append(f"{names or 'no measure'} cannot be {word}{hint}")
+    return sentences
 
 
 def _no_answers(ask: GateAsk, study: Study) -> list[str]:
@@ -239,26 +239,26 @@ def _untold(
     apart: Sequence[Row],
 ) -> list[str]:
     """Return what was asked and cannot be told, one sentence each."""
-    head, told = decision.head, []
+    head, sentences = decision.head, []
     if not head.complete:
-        told.append("the record is unfinished")
+        sentences.append("the record is unfinished")
     if decision.tainted:
-        told += [note.text for note in decision.notes if note.code == "placebo-tainted"]
+        sentences += [note.text for note in decision.notes if note.code == "placebo-tainted"]
     if doubtful:
-        told.append(
+        sentences.append(
             f"{counted(len(doubtful), 'row')} left out, as the trials are not known to be in random order "
             f"({_workloads(doubtful)}); --gate-also unrandomised counts them"
         )
     if apart:
-        told.append(f"{counted(len(apart), 'row')} left out, as the trials of both arms did not run back to back")
+        sentences.append(f"{counted(len(apart), 'row')} left out, as the trials of both arms did not run back to back")
     if silent := [row for row in rows if row.has("no-trials") or row.has("not-read")]:
-        told.append(f"of {_workloads(silent)} there is nothing to compare")
+        sentences.append(f"of {_workloads(silent)} there is nothing to compare")
     if not decision.candidates:
-        told += [f"{word} compares two arms, and there is one" for word in ask.words if word in COMPARING][:1]
-        return told
-    told += _unread(head, names)
+        sentences += [f"{word} compares two arms, and there is one" for word in ask.words if word in COMPARING][:1]
+        return sentences
+    sentences += _unread(head, names)
     known = [measure for measure in head.measures if measure.name in names]
-    return told + _cannot_show(ask, known, head.measures) + _no_answers(ask, head.study)
+    return sentences + _cannot_show(ask, known, head.measures) + _no_answers(ask, head.study)
 
 
 def _unread(head: RecordHead, names: Sequence[str]) -> list[str]:
@@ -276,12 +276,12 @@ def gate_sentences(finding: GateFinding) -> list[str]:
     """Return what came of a gate, for people."""
     words = ",".join(finding.ask.words)
     if finding.found:
-        told = [f"gate {words}: found {listed([f'{what} ({word})' for word, what in finding.found], _NAMED)}"]
+        lines = [f"gate {words}: found {listed([f'{what} ({word})' for word, what in finding.found], _NAMED)}"]
     elif finding.untold:
-        told = [f"gate {words}: it could not be told whether there is any"]
+        lines = [f"gate {words}: it could not be told whether there is any"]
     else:
-        told = [f"gate {words}: nothing found{_not_ruled_out(finding)}"]
-    return [*told, *(f"gate: {sentence}" for sentence in finding.untold)]
+        lines = [f"gate {words}: nothing found{_not_ruled_out(finding)}"]
+    return [*lines, *(f"gate: {sentence}" for sentence in finding.untold)]
 
 
 def _not_ruled_out(finding: GateFinding) -> str:
@@ -291,5 +291,5 @@ def _not_ruled_out(finding: GateFinding) -> str:
         largest.setdefault(one.row.measure.name, one)
     if not any(word in CHANGES or word in ("unclear", "not-ruled-out") for word in finding.ask.words) or not largest:
         return ""
-    told = [f"{one.text} ({_named(one.row, '')[1]})" for one in largest.values()]
-    return f"; a worsening of up to {', '.join(told)} is not ruled out"
+    bounds = [f"{one.text} ({_named(one.row, '')[1]})" for one in largest.values()]
+    return f"; a worsening of up to {', '.join(bounds)} is not ruled out"

@@ -75,8 +75,8 @@ def weighted_sentence(decision: Decision) -> str:
     found = [load for load in loads(decision) if math.isfinite(load.ratio)]
     if not found:
         return ""
-    told = "; ".join(f"{load.arm} takes {load.ratio:.2f} times what {load.against} takes" for load in found)
-    text = f"Weighted by how often each runs, by medians and without a test: {told}."
+    times = "; ".join(f"{load.arm} takes {load.ratio:.2f} times what {load.against} takes" for load in found)
+    text = f"Weighted by how often each runs, by medians and without a test: {times}."
     for load in found:
         if left := _left_out(load):
             whose = f" of {load.arm}" if len(found) > 1 else ""

@@ -95,7 +95,7 @@ class ComparisonRows:
         return {pair.workload: _workload_facts(self.compared.record, pair) for pair in self._counting.pairs}
 
     @cached_property
-    def told(self) -> dict[int, list[Note]]:
+    def told_notes(self) -> dict[int, list[Note]]:
         """What programs told of themselves, and what their starts were, by workload."""
         record = self.compared.record
         return {
@@ -155,16 +155,16 @@ class _RowMaker:
         relevance, smallest = _relevance(ends.low, ends.high, readings.margin), _smallest(ends.reach, ratio)
         study, blocks = record.head.study, self._blocks_for_margin(i, found.verdict, ends.needed)
         seconds = blocks * block_seconds(record, pair) if math.isfinite(blocks) else math.nan
-        told = [say.decided_earlier(readings.size, rows.run[i])] if self._earlier(i) else []
-        told += [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
+        after = [say.decided_earlier(readings.size, rows.run[i])] if self._earlier(i) else []
+        after += [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
         if found.verdict in measure.words:
-            told.append(_RELEVANCE_NOTES[relevance])
+            after.append(_RELEVANCE_NOTES[relevance])
         if seen.reference_fails <= self.family.alpha and found.verdict != Verdict.FAILED:
-            told.append(say.reference_fails_more(reference, candidate, seen.reference_fails))
+            after.append(say.reference_fails_more(reference, candidate, seen.reference_fails))
         if math.isfinite(blocks) and self.family.primary:
-            told.append(say.needs_blocks(blocks, seconds, self.of.margin))
+            after.append(say.needs_blocks(blocks, seconds, self.of.margin))
         before = [*self.of.facts[pair.workload].notes, *_measure_notes(measure, readings)]
-        before += self.of.told[pair.workload] if self.family.answers else []
+        before += self.of.told_notes[pair.workload] if self.family.answers else []
         return Row(
             workload=study.workloads[pair.workload].name,
             arm=study.arms[pair.comparison.candidate].name,
@@ -189,7 +189,7 @@ class _RowMaker:
             verdict=found.verdict,
             relevance=relevance,
             weight=study.workloads[pair.workload].weight,
-            notes=(*before, *told, *sound),
+            notes=(*before, *after, *sound),
             stop=rows.stops[i],
             blocks_for_margin=blocks,
             seconds_for_margin=seconds,
@@ -250,8 +250,8 @@ def _workload_facts(record: Record, pair: RowTrials) -> _WorkloadFacts:
         say.left_out(pair.alone) if pair.alone else None,
         say.blocks_apart(pair.apart) if pair.apart and pair.reference.size else None,
     ]
-    told = tuple(note for note in notes if note is not None)
-    return _WorkloadFacts((failed[0], failed[1]), silent[0] if silent else None, told)
+    known = tuple(note for note in notes if note is not None)
+    return _WorkloadFacts((failed[0], failed[1]), silent[0] if silent else None, known)
 
 
 def _relevance(low: float, high: float, margin: float) -> Relevance:

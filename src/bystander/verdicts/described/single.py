@@ -45,20 +45,20 @@ class Single:
     summary: SampleSummary | None
 
 
-def describe(record: Record, measures: Sequence[Measure], told: NDArray[np.bool_]) -> tuple[Single, ...]:
+def describe(record: Record, measures: Sequence[Measure], counting: NDArray[np.bool_]) -> tuple[Single, ...]:
     """Describe every workload under every arm, for the measures given; NaN readings are left out.
 
     Parameters
     ----------
-    told : ndarray of bool, shape (n,)
-        Which trials of the record to speak of.
+    counting : ndarray of bool, shape (n,)
+        Which trials of the record to describe.
     """
     trials, study = record.trials, record.head.study
     count = len(study.workloads) * len(study.arms)
     groups = trials.workload * len(study.arms) + trials.arm
-    failed = np.bincount(groups[trials.failed & told], minlength=count).tolist()
+    failed = np.bincount(groups[trials.failed & counting], minlength=count).tolist()
     order = np.argsort(groups, kind="stable")
-    order = order[(told & ~trials.failed)[order]]
+    order = order[(counting & ~trials.failed)[order]]
     columns = [_by_group(record, order, groups[order], count, measure) for measure in measures]
     return tuple(
         Single(w.name, a.name, measure, values[group], failed[group], floored[group], summaries[group])

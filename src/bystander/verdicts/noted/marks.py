@@ -33,11 +33,11 @@ def marks_notes(record: Record, pair: RowTrials) -> list[Note]:
     if not summaries:
         return notes
     rows = pair.both.tolist()
-    told = [summaries[row] for row in rows if row in summaries]
-    if not told:
+    mine = [summaries[row] for row in rows if row in summaries]
+    if not mine:
         return notes
     problems: Counter[str] = Counter()
-    for one in told:
+    for one in mine:
         problems.update(dict.fromkeys(one.get("problems", {}), 1))
     for problem, count in problems.items():
         wrong = _WRONG.get(problem, problem)
@@ -57,19 +57,19 @@ def start_notes(record: Record, pair: RowTrials) -> list[Note]:
         return []
     typical = median(shares)
     if start == Start.FROM_DISK and typical > _STAYED:
-        told = (
+        sentence = (
             f"Before its trials {share_text(typical)} of its files were in memory still: this was no start from disk."
         )
     elif start == Start.FROM_MEMORY and typical < 1 - _STAYED:
-        told = f"Before its trials only {share_text(typical)} of its files were in memory."
+        sentence = f"Before its trials only {share_text(typical)} of its files were in memory."
     else:
         return []
-    return [Note("start-not-met", told)]
+    return [Note("start-not-met", sentence)]
 
 
 def _work(record: Record, pair: RowTrials) -> list[Note]:
     """Tell when the arms did not do the same work."""
-    trials, study, told = record.trials, record.head.study, []
+    trials, study, differing = record.trials, record.head.study, []
     for j, measure in enumerate(record.head.measures):
         if not measure.is_work:
             continue
@@ -84,11 +84,11 @@ def _work(record: Record, pair: RowTrials) -> list[Note]:
             differs = median(known[0]) != median(known[1])
         if differs:
             amounts = [quantity_text(median(side), measure.unit) for side in known]
-            told.append(f"{measure.label} {amounts[0]} and {amounts[1]}")
-    if not told:
+            differing.append(f"{measure.label} {amounts[0]} and {amounts[1]}")
+    if not differing:
         return []
     names = " and ".join(study.names(pair.comparison))
-    return [Note("work-differs", f"{names} do not do the same work: {'; '.join(told)}.")]
+    return [Note("work-differs", f"{names} do not do the same work: {'; '.join(differing)}.")]
 
 
 def _cost(record: Record, pair: RowTrials) -> list[Note]:
@@ -109,23 +109,23 @@ def _outstanding(record: Record, pair: RowTrials) -> list[Note]:
     """Name an instance that takes much longer than its like, in the candidate where there is one."""
     name, notes = record.head.study.names(pair.comparison)[1], []
     summaries = record.summaries(TIMELINE)
-    told = [one for row in pair.candidate.tolist() if (one := summaries.get(row))]
-    phases = dict.fromkeys(name for one in told for name in one.get("labels", {}))
+    mine = [one for row in pair.candidate.tolist() if (one := summaries.get(row))]
+    phases = dict.fromkeys(name for one in mine for name in one.get("labels", {}))
     for phase in phases:
         by_label: dict[str, list[float]] = {}
-        for one in told:
+        for one in mine:
             for label, seconds in one["labels"].get(phase, {}).items():
                 by_label.setdefault(label, []).append(seconds)
         labels = list(by_label)
         typical = np.array([median(np.array(by_label[label])) for label in labels])
-        place = _stands_out(typical)
-        if place is not None:
-            like = median(np.delete(typical, place))
+        most = _stands_out(typical)
+        if most is not None:
+            like = median(np.delete(typical, most))
             notes.append(
                 Note(
                     "stands-out",
-                    f"Phase {phase}: {labels[place]} takes {typical[place] / like:.1f} times as long as its like "
-                    f"({quantity_text(float(typical[place]), 's', 2)}, {quantity_text(like, 's', 2)} typically, under "
+                    f"Phase {phase}: {labels[most]} takes {typical[most] / like:.1f} times as long as its like "
+                    f"({quantity_text(float(typical[most]), 's', 2)}, {quantity_text(like, 's', 2)} typically, under "
                     f"{name}).",
                 )
             )
@@ -134,9 +134,9 @@ def _outstanding(record: Record, pair: RowTrials) -> list[Note]:
 
 def _stands_out(typical: NDArray[np.float64]) -> int | None:
     """Return the place of the longest, where it is far from the others by both measures; None otherwise."""
-    place = int(np.argmax(typical))
-    others = np.delete(typical, place)
+    most = int(np.argmax(typical))
+    others = np.delete(typical, most)
     middle = median(others)
     spread = robust_spread(others)
-    far = typical[place] > middle + _FAR * spread and typical[place] > _TIMES * middle
-    return place if others.size >= 3 and middle > 0 and far else None
+    far = typical[most] > middle + _FAR * spread and typical[most] > _TIMES * middle
+    return most if others.size >= 3 and middle > 0 and far else None

@@ -213,11 +213,11 @@ def needs_blocks(blocks: float, seconds: float, margin: float) -> Note:
 def or_cpu(notes: Sequence[Note], blocks: float) -> tuple[Note, ...]:
     """Add to the blocks that it takes by elapsed time those that it would take by CPU time."""
     text = f'measure = "cpu": about {blocks:.0f} blocks'
-    told = [note for note in notes if note.code == "needs-blocks"]
-    if not told:
+    asking = [note for note in notes if note.code == "needs-blocks"]
+    if not asking:
         return (*notes, Note("needs-blocks", f"In a new record {text} would show a change of the margin."))
-    whole = Note("needs-blocks", f"{told[0].text.removesuffix('.')} (or {text}).")
-    return tuple(whole if note is told[0] else note for note in notes)
+    whole = Note("needs-blocks", f"{asking[0].text.removesuffix('.')} (or {text}).")
+    return tuple(whole if note is asking[0] else note for note in notes)
 
 
 def answers(record: Record, pair: RowTrials) -> Note | None:
@@ -236,16 +236,18 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
         return Note("answer-varies", f"The answer is not the same in every trial of {' and '.join(varying)}.")
     if seen[0] == seen[1]:
         return None
-    told = f"{names[1]} gives another answer than {names[0]}"
+    sentence = f"{names[1]} gives another answer than {names[0]}"
     if accepted := study.accepted(pair.workload, pair.comparison.candidate):
-        return Note("answer-accepted", f"{told}, which is accepted: {accepted}.")
-    return Note("answer-differs", f"{told}.")
+        return Note("answer-accepted", f"{sentence}, which is accepted: {accepted}.")
+    return Note("answer-differs", f"{sentence}.")
 
 
 def part_and_whole(parts: Sequence[Row], whole: Row) -> Note:
     """Tell that phases changed and the whole did not follow."""
-    told = ", ".join(f"{row.measure.label} is {row.verdict}" for row in parts)
-    return Note("part-and-whole", f"{told[0].upper()}{told[1:]}, but the whole is {whole.verdict}: see it over time.")
+    sentence = ", ".join(f"{row.measure.label} is {row.verdict}" for row in parts)
+    return Note(
+        "part-and-whole", f"{sentence[0].upper()}{sentence[1:]}, but the whole is {whole.verdict}: see it over time."
+    )
 
 
 def unrandomised(record: Record, pair: RowTrials) -> Note | None:

@@ -68,7 +68,7 @@ def _told(
     continuous: bool,
 ) -> list[Note]:
     """Return the notes of a row; counts and shares, which are not continuous, have few values by nature."""
-    told = [
+    signs = [
         (seen.drifts[row], "drifts", "The difference between the arms changes in the course of the observation."),
         (
             seen.starts_apart[row],
@@ -97,7 +97,7 @@ def _told(
             "Fewer than a third of the readings are distinct: the clock or the counter is too coarse for them.",
         ),
     ]
-    notes = [Note(code, text) for holds, code, text in told if holds]
+    notes = [Note(code, text) for holds, code, text in signs if holds]
     if (places := np.flatnonzero(seen.outlying[row])).size:
         notes.append(_outlying(places, blocks, difference))
     return notes

@@ -51,7 +51,7 @@ class Stopping:
         others = [stop for (workload, _), stop in self.stops.items() if workload == pair.workload]
         return max(others, key=lambda stop: stop.blocks, default=Stop(0, blocks, StopReason.FIXED))
 
-    def told(self, record: Record) -> NDArray[np.bool_]:
+    def counting(self, record: Record) -> NDArray[np.bool_]:
         """Return which trials are spoken of, shape (n,): in an unfinished record, those up to the last look."""
         trials = record.trials
         if record.head.complete or not self.stops:

@@ -39,8 +39,8 @@ def next_sentence(decision: Decision) -> str:
     if worse:
         return f"Next: look at what changed for {worse[0].workload}; the page for a reviewer:\n  {page}"
     unclear = [row for row in rows if row.verdict == Verdict.UNCLEAR]
-    if unclear and (told := _settling(decision, unclear)):
-        return told
+    if unclear and (step := _settling(decision, unclear)):
+        return step
     return f"Next: the page for a reviewer:\n  {page}"
 
 

@@ -222,8 +222,8 @@ def _size(ratio: float) -> str:
 
 
 def _counted(decision: Decision) -> str:
-    told = [f"{count} {verdict}" for verdict, count in decision.summary.items() if count]
-    return ", ".join(told) or "no row"
+    counts = [f"{count} {verdict}" for verdict, count in decision.summary.items() if count]
+    return ", ".join(counts) or "no row"
 
 
 def compared_text(decision: Decision) -> str:
@@ -265,17 +265,17 @@ def looks_sentence(decision: Decision) -> str:
     stops = [row.stop for row in decision.primary]
     early = Counter(stop.blocks for stop in stops if stop.final and stop.reason != StopReason.MOST_BLOCKS)
     decided = ", ".join(f"{count} after {blocks}" for blocks, count in sorted(early.items()))
-    told = [f"decided {decided}"] if decided else []
+    clauses = [f"decided {decided}"] if decided else []
     for reason, what in (
         (StopReason.MOST_BLOCKS, "ran to the last"),
         (StopReason.UNFINISHED, "not finished"),
         (StopReason.BEFORE_FIRST_LOOK, "before the first"),
     ):
         if count := sum(stop.reason is reason for stop in stops):
-            told.append(f"{count} {what}")
+            clauses.append(f"{count} {what}")
     least, most = (share_text(end(decision.look_levels), 2) for end in (min, max))
     levels = f"levels {least.removesuffix(' %')} to {most}" if least != most else f"level {least} each"
-    return f"Looks planned after {planned} blocks, {levels}: {'; '.join(told)}."
+    return f"Looks planned after {planned} blocks, {levels}: {'; '.join(clauses)}."
 
 
 _PLACEBOS_NAMED = 3
@@ -293,9 +293,9 @@ def placebo_sentence(decision: Decision) -> str:
     if not bounded:
         return "The placebo shows no difference; it has too few blocks for an interval."
     widest = sorted(bounded, key=lambda row: math.log(row.low) - math.log(row.high))[:_PLACEBOS_NAMED]
-    told = ", ".join(f"{row.workload} {change_text(row).partition('(')[2].rstrip(')')} %" for row in widest)
+    widths = ", ".join(f"{row.workload} {change_text(row).partition('(')[2].rstrip(')')} %" for row in widest)
     level = _level(widest[0].confidence)
-    which = f"; its widest {level} % intervals: {told}" if len(rows) > 1 else f"; its {level} % interval: {told}"
+    which = f"; its widest {level} % intervals: {widths}" if len(rows) > 1 else f"; its {level} % interval: {widths}"
     return f"The placebo shows no difference{which}. Silence proves nothing."
 
 
@@ -308,14 +308,14 @@ def failure_sentence(failure: Failure) -> str:
 
 def answer_sentence(decision: Decision) -> str:
     """Return a warning about rows whose answers or work differ, or ""; a command stands on a line of its own."""
-    told = []
+    sentences = []
     rows = decision.primary
     if names := [row.workload for row in rows if row.has("answer-differs")]:
         verb = "gives" if len(names) == 1 else "give"
-        told.append(f"{', '.join(names)} {verb} another answer: a faster wrong answer is no gain.")
+        sentences.append(f"{', '.join(names)} {verb} another answer: a faster wrong answer is no gain.")
     if others := [row.workload for row in rows if row.has("work-differs")]:
         verb = "does" if len(others) == 1 else "do"
-        told.append(f"{', '.join(others)} {verb} other work: arms that do not do the same are not comparable.")
+        sentences.append(f"{', '.join(others)} {verb} other work: arms that do not do the same are not comparable.")
     if names and (again := check_again(decision.head, decision.given, names[0])):
-        told.append(f"What differs:\n  {again}")
-    return " ".join(told)
+        sentences.append(f"What differs:\n  {again}")
+    return " ".join(sentences)
