@@ -14,6 +14,7 @@ from sqlalchemy import Connection, bindparam, func, select
 
 from bystander.archive.file.engine import atomic
 from bystander.archive.file.evidence_files import LARGE_BYTES, EvidenceFiles
+from bystander.archive.file.prepared import Prepared, insert
 from bystander.archive.tables.schema import tables
 from bystander.design import (
     BlockHead,
@@ -45,19 +46,22 @@ _SLUG_LENGTH = 20
 
 # Statements are built once: building one takes longer than running it.
 _INSERT = {name: table.insert() for name, table in _T.items()}
-_STATE = _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state=bindparam("new"))
+_STATE = Prepared(
+    _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state=bindparam("new"))
+)
+_BLOCK = Prepared(
+    select(_T["block"].c.id).where(
+        *(_T["block"].c[name] == bindparam(name) for name in ("run_id", "workload", "number"))
+    )
+)
+_ATTEMPTS = Prepared(
+    select(func.count()).select_from(_T["attempt"]).where(_T["attempt"].c.block_id == bindparam("block"))
+)
 
 
 def packed(values: Any, kind: str = "<f8") -> bytes:
     """Return numbers as little-endian bytes, float64 by default."""
     return np.ascontiguousarray(values, dtype=kind).tobytes()
-
-
-def insert(connection: Connection, table: str, row: Mapping[str, Any]) -> int:
-    """Insert one row and return its id."""
-    key = connection.execute(_INSERT[table], row).inserted_primary_key
-    assert key is not None
-    return int(key[0])
 
 
 def begin_record(connection: Connection, head: RecordHead) -> tuple[RecordWriter, str]:
@@ -196,7 +200,7 @@ class RecordWriter:
             attempt = self._attempts.get(key) or self._open_attempt(planned.block, self._machine_id, conditions)
             self._insert_trial(attempt, planned.arm, planned.order, outcome, limit_s)
             if planned.last:
-                connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
+                _STATE.run(connection, {"attempt": attempt, "new": "whole"})
         self._attempts[key] = attempt
 
     def take(self, ran: BlockRun, limit_s: float, machine: MachineFacts) -> bool:
@@ -219,7 +223,7 @@ class RecordWriter:
             attempt = self._open_attempt(planned, self._machine_like(machine), ran.conditions)
             for order, (arm, outcome) in enumerate(ran.outcomes.items()):
                 self._insert_trial(attempt, arm, order, outcome, limit_s)
-            connection.execute(_STATE, {"attempt": attempt, "new": "whole"})
+            _STATE.run(connection, {"attempt": attempt, "new": "whole"})
             self._update({"provenance": "merged"})
         return True
 
@@ -264,7 +268,7 @@ class RecordWriter:
                 "summary": json.dumps(dict(one.summary)), "codec": payload.codec, "digest": payload.digest,
                 "bytes": len(payload.data), "payload": None if large else payload.data,
             }  # fmt: skip
-            self._connection.execute(_INSERT["evidence"], row)
+            insert(self._connection, "evidence", row)
 
     def evidence(self, of: Whose, packets: Iterable[Evidence]) -> None:
         """Write evidence that is of no single trial."""
@@ -282,18 +286,16 @@ class RecordWriter:
 
     def _block(self, block: PlannedBlock) -> int:
         """Return the row of a block, which is made when this is its first attempt."""
-        table = _T["block"]
         row = {"run_id": self._run_id, "workload": block.workload, "number": block.number}
-        there = select(table.c.id).where(*(table.c[name] == value for name, value in row.items()))
         more = {"record_id": self.record_id, "arms": json.dumps(sorted(block.order))}
-        return self._connection.execute(there).scalar() or insert(self._connection, "block", {**row, **more})
+        return _BLOCK.value(self._connection, row) or insert(self._connection, "block", {**row, **more})
 
     def _open_attempt(self, block: PlannedBlock, machine_id: int, conditions: Mapping[str, int] | None) -> int:
         """Return a new attempt of a block."""
-        attempts, block_id = _T["attempt"], self._block(block)
-        before = select(func.count()).select_from(attempts).where(attempts.c.block_id == block_id)
+        block_id = self._block(block)
+        before = _ATTEMPTS.value(self._connection, {"block": block_id})
         attempt = {
-            "block_id": block_id, "number": self._connection.execute(before).scalar_one(), "machine_id": machine_id,
+            "block_id": block_id, "number": before, "machine_id": machine_id,
             "state": "open", "conditions": json.dumps(dict(conditions)) if conditions else None,
         }  # fmt: skip
         return insert(self._connection, "attempt", attempt)
@@ -302,7 +304,7 @@ class RecordWriter:
         """Put a block's attempt aside: its trials are kept, but never paired."""
         attempt = self._attempts.pop((workload, block))
         with atomic(self._connection) as connection:
-            connection.execute(_STATE, {"attempt": attempt, "new": "void"})
+            _STATE.run(connection, {"attempt": attempt, "new": "void"})
 
     def machine_state(self, state: MachineState, machine: int | None = None) -> None:
         """Write down how the machine is now; `machine` is its position where the record was begun with several."""

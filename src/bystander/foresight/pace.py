@@ -15,6 +15,7 @@ from bystander.stats import interval, walsh_contrasts
 __all__ = ["BETWEEN_S", "Pace", "Progress"]
 
 BETWEEN_S = 0.004  # between two trials, by benchmarks/idle_between_trials.py
+_STEADY = 20  # blocks from which on the precision is worked out anew less often, at every twentieth of them
 _READABLE = 5.0  # half widths beyond e^5 say nothing
 
 
@@ -84,7 +85,9 @@ class Pace:
         self.blocks[w] += 1
         arms = range(len(self.study.arms))
         self.values[w].append([_log_reading(ran.outcomes.get(a), self.study.measure) for a in arms])
-        self.precision[w] = self._precision(w)
+        count = len(self.values[w])
+        if count % max(1, count // _STEADY) == 0:  # later it changes little, and the next trial waits for it
+            self.precision[w] = self._precision(w)
         planned = sum(self.study.blocks if other in self.live else done for other, done in enumerate(self.blocks))
         left = frozenset(range(len(self.blocks))) - self.live
         return Progress(sum(self.blocks), planned, self.left_s, tuple(self.blocks), tuple(self.precision), left)

@@ -52,12 +52,11 @@ def atomic(connection: Connection) -> Iterator[Connection]:
     try:
         with connection.begin():
             yield connection
-    except DatabaseError as error:
-        damaged = isinstance(error.orig, sqlite3.DatabaseError) and not isinstance(error.orig, sqlite3.OperationalError)
+    except (DatabaseError, sqlite3.DatabaseError) as error:
+        reason = error.orig if isinstance(error, DatabaseError) else error
+        damaged = isinstance(reason, sqlite3.DatabaseError) and not isinstance(reason, sqlite3.OperationalError)
         hint = "; bystander records mend saves what is whole in it" if damaged else ""
-        raise ArchiveError(
-            f"the archive {connection.engine.url.database} cannot be written: {error.orig}{hint}"
-        ) from error
+        raise ArchiveError(f"the archive {connection.engine.url.database} cannot be written: {reason}{hint}") from error
     finally:
         connection.info["writes"] = False
 
