@@ -58,7 +58,7 @@ def main() -> None:
         sync = sync_seconds(folder)
     tell("between trials, median", idle * 1e3, "ms", "-")
     tell("the disk's own sync, median", sync * 1e3, "ms", "-")
-    tell("idle beyond the sync", (idle - sync) * 1e3, "ms", "under 3")
+    tell("idle beyond the sync", (idle - sync) * 1e3, "ms", "under 2")
 
 
 if __name__ == "__main__":
