@@ -474,6 +474,8 @@ BAD = [
     (("records", "import", "none.csv"), "cannot be read"),
     (("decide", "--margin", "2 mm", "--archive", "x"), "is no share"),
     (("decide", "--gate", "slow", "--archive", "x"), "nothing to look for"),
+    (("observe", "--blocks", "100001", "--", "true"), "is no whole number from 1 to 100000"),
+    (("observe", "--seed", str(2**63), "--", "true"), "is no whole number from 0 to"),
 ]
 
 

@@ -10,9 +10,19 @@ import pytest
 import typer.main
 
 from bystander.cli.app import app
-from bystander.design import ANSWER_KEYS, ARM_KEYS, GATE_KEYS, MEASURES, STUDY_KEYS, workload_keys
-from bystander.design.readers.study_keys import CALLABLE_KEYS, COMMAND_KEYS, SHARED_KEYS
-from bystander.design.readers.values import Type, checked
+from bystander.design import (
+    ANSWER_KEYS,
+    ARM_KEYS,
+    CALLABLE_KEYS,
+    COMMAND_KEYS,
+    GATE_KEYS,
+    MEASURES,
+    SHARED_KEYS,
+    STUDY_KEYS,
+    checked,
+    workload_keys,
+)
+from bystander.design.readers.values import Type
 
 ROOT = Path(__file__).parents[1]
 COMMANDS = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")

@@ -65,7 +65,7 @@ def check(
     except UsageError:
         if noise_of is not None:
             raise
-    wanted = share_option("--change", change, 1.0)
+    wanted = share_option("--change", change)
     options = CheckOptions(only or (), not plan_only, placebo, placebo_blocks, wanted, noise_of, kept)
     with Display(quiet=json, trying=True) as display:
         checked = run(study, here(), variables(), display, options)

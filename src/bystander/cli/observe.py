@@ -20,6 +20,7 @@ from bystander.cli.options import (
     here,
     share_option,
     variables,
+    whole_option,
 )
 from bystander.cli.options import given as given_again
 from bystander.errors import UsageError
@@ -111,7 +112,9 @@ def observe(
         "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
-    share, seconds = share_option("--margin", margin, 1.0), duration_option("--budget", budget)
+    share, seconds = share_option("--margin", margin), duration_option("--budget", budget)
+    most = whole_option("--fixed", fixed, "blocks") or whole_option("--blocks", blocks, "blocks")
+    seed = whole_option("--seed", seed, "seed")
     words = None if gate is None else gate_words(gate)
     with Display(quiet) as display:
         if resume:
@@ -122,7 +125,7 @@ def observe(
             planned, home = _planned(command, arm, study, keep_environment or [], only or [], archive)
             planned = replace(
                 with_placebo(planned) if placebo else planned,
-                blocks=fixed or blocks or planned.blocks,
+                blocks=most or planned.blocks,
                 stopping=StoppingRule.FIXED if fixed else StoppingRule.STRICT if strict else planned.stopping,
                 seed=planned.seed if seed is None else seed,
                 margin=share or planned.margin,

@@ -5,15 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from bystander.errors import UnitError, UsageError
-from bystander.units import parse_duration, parse_share
+from bystander.units import parse_duration
 
 if TYPE_CHECKING:
-    from bystander.design import Given
+    from bystander.design import Given, Key
     from bystander.verdicts import Options
 
 __all__ = [
@@ -34,6 +34,7 @@ __all__ = [
     "here",
     "share_option",
     "variables",
+    "whole_option",
 ]
 
 ArchiveOption = Annotated[
@@ -67,17 +68,27 @@ OnlyOption = Annotated[
 ]
 
 
-def share_option(name: str, text: str | None, most: float) -> float | None:
-    """Return the share that an option gives, checked as the study checks it."""
-    if text is None:
-        return None
+def share_option(name: str, text: str | None, key: str = "margin") -> float | None:
+    """Return the share that an option gives, read and checked as that key of a study is."""
+    from bystander.design import STUDY_KEYS
+
+    return None if text is None else float(_checked(name, STUDY_KEYS[key], text))
+
+
+def whole_option(name: str, number: int | None, key: str) -> int | None:
+    """Return the whole number that an option gives, checked as that key of a study is."""
+    from bystander.design import STUDY_KEYS
+
+    return None if number is None else int(_checked(name, STUDY_KEYS[key], number))
+
+
+def _checked(name: str, key: Key, value: object) -> Any:
+    from bystander.design import checked
+
     try:
-        share = parse_share(text)
+        return checked(key, value)
     except UnitError as error:
         raise UsageError(f"{name}: {error}") from None
-    if not 0 < share <= most:
-        raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 and at most {most:.0%}')
-    return share
 
 
 def duration_option(name: str, text: str | None) -> float | None:
@@ -101,8 +112,8 @@ def decide_options(
 
     return Options(
         measure,
-        share_option("--margin", margin, 1.0),
-        share_option("--risk", risk, 0.5),
+        share_option("--margin", margin),
+        share_option("--risk", risk, "risk"),
         arm,
         tuple(only or ()),
     )

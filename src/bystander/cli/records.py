@@ -233,7 +233,7 @@ def import_(
     from bystander.flow.places import import_archive
 
     options = ImportOptions(
-        reference, name, measure, share_option("--margin", margin, 1.0), share_option("--risk", risk, 0.5)
+        reference, name, measure, share_option("--margin", margin), share_option("--risk", risk, "risk")
     )
     record, notes = import_file(file, import_archive(archive, variables(), here()), options)
     for note in notes:
