@@ -237,7 +237,8 @@ def test_observe_gates_the_very_record_that_it_made(run: Run, tmp_path: Path) ->
 
 def test_every_exit_code_in_its_order(run: Run, tmp_path: Path) -> None:
     """2 on wrong use, 3 where a word is found, 1 where something could not be told, 0 else, in this order."""
-    written(tmp_path, top='[gate]\nstop = ["slower", "more"]\nmeasures = ["elapsed", "peak_memory"]')
+    gated = '[gate]\nstop = ["slower", "more"]\nmeasures = ["elapsed", "peak_memory"]'
+    written(tmp_path, after="0.2", top=gated)  # so long that a machine that stalls once does not turn a block around
     assert "nothing to look for" in run("observe", "--gate", "slow", code=2).stderr
     assert "found w (slower)" in run("observe", "--quiet", "--gate", "study", code=3).stderr
     document = json.loads(run("decide", "--gate", "study", "--json", code=3).stdout)["gate"]
