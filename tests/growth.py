@@ -1,7 +1,7 @@
 """The program with a kind of evidence, a kind of workload, a plan of comparisons and a format that it does not have.
 
 Run as a program: `python growth.py observe` observes the study in the current folder, its arms compared as a chain; all
-else is what `bystander` does. Each of the four is added by one call.
+else is what `bystander` does; "then" parts several commands. Each of the four is added by one call.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import os
 import sys
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import groupby
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -95,11 +96,25 @@ def main() -> None:
     register_evidence_kind(STROKES)
     register_plan("chain", chain)
     register_format(".lines", plain_lines)
-    if sys.argv[1:] == ["observe"]:
-        study, place = load_study(None, Path.cwd())
-        done = observe(compared_by(study, "chain"), place, new_archive(None, {}, place), os.environ, Silent())
+    commands = [list(words) for then, words in groupby(sys.argv[1:], key="then".__eq__) if not then]
+    for words in commands[:-1]:  # loaded once, as loading takes longer than any of them
+        child = os.fork()
+        if not child:
+            one_command(words)
+        if os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]):
+            sys.exit(f"{words} failed")
+    one_command(commands[-1])
+
+
+def one_command(words: list[str]) -> None:
+    """Do what some words say, and end."""
+    if words == ["observe"]:
+        study, home = load_study(None, Path.cwd())
+        done = observe(compared_by(study, "chain"), home, new_archive(None, {}, home), os.environ, Silent())
         sys.exit(0 if done.complete else 1)
+    sys.argv[1:] = words
     run()
+    sys.exit(0)
 
 
 if __name__ == "__main__":

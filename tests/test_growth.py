@@ -36,10 +36,10 @@ ring = "strokes"
 """
 
 
-def grown(folder: Path, *words: str, code: int = 0) -> str:
-    """Run the grown program."""
+def grown(folder: Path, *lines: str, code: int = 0) -> str:
+    """Run the grown program with the words of some lines."""
     done = subprocess.run(
-        [sys.executable, str(GROWN), *words], cwd=folder, capture_output=True, text=True, check=False,
+        [sys.executable, str(GROWN), *" ".join(lines).split()], cwd=folder, capture_output=True, text=True, check=False,
         env={**os.environ, "NO_COLOR": "1", "COLUMNS": "80"},
     )  # fmt: skip
     assert done.returncode == code, done.stderr
@@ -49,15 +49,15 @@ def grown(folder: Path, *words: str, code: int = 0) -> str:
 def test_the_program_grows_from_outside_by_one_call_each(tmp_path: Path) -> None:
     """A chain of arms rings a bell; its strokes are evidence that travels; links are rows in every output."""
     (tmp_path / "bystander.toml").write_text(STUDY, encoding="utf-8")
-    assert "the bell of bell" in grown(tmp_path, "check", "--placebo-blocks", "0")
-    grown(tmp_path, "observe")
-    text, document = grown(tmp_path, "decide"), json.loads(grown(tmp_path, "decide", "--json"))
+    assert "the bell of bell" in grown(tmp_path, "check --placebo-blocks 0 then observe")
+    text = grown(tmp_path, "decide then report --to review.lines then report --to review.html")
+    document = json.loads(grown(tmp_path, "decide", "--json"))
     rows = {(row["against"], row["arm"]): row["verdict"] for row in document["results"] if row["primary"]}
-    grown(tmp_path, "report", "--to", "review.lines")
-    grown(tmp_path, "report", "--to", "review.html")
-    grown(tmp_path, "records", "export", "--to", "record.json")
-    grown(tmp_path, "records", "import", "record.json", "--archive", "other.sqlite")
-    grown(tmp_path, "records", "export", "--to", "again.json", "--archive", "other.sqlite")
+    grown(
+        tmp_path,
+        "records export --to record.json then records import record.json --archive other.sqlite",
+        "then records export --to again.json --archive other.sqlite",
+    )
     sent, again = (json.loads((tmp_path / name).read_text(encoding="utf-8")) for name in ("record.json", "again.json"))
     lines = (tmp_path / "review.lines").read_text(encoding="utf-8").splitlines()
 
