@@ -105,6 +105,12 @@ def test_a_block_that_ran_elsewhere_is_taken_in_once(tmp_path: Path, run: Run) -
         ({"conditions": 3}, "damaged"),
         ({"workload": {"position": 0, "name": "w", "key": "other"}}, "is none of record made-up-1"),
         ({"run": {"number": 4}}, "run 4 is not the one that is timed"),
+        ({"number": 6}, "record made-up-1 plans blocks 0 to 5, and no block 6"),
+        ({"number": -1}, "and no block -1"),
+        ({"number": 2}, "did not run in the order that the record's seed decides"),
+        ({"number": 10**30}, "a whole number needs more than 64 bits"),
+        ({"conditions": {"hash seed": 1}}, "its conditions are not those that the record's seed decides"),
+        ({"conditions": {}}, "its conditions are not those that the record's seed decides"),
     ],
 )
 def test_a_block_of_something_else_is_refused(tmp_path: Path, run: Run, change: dict[str, object], clause: str) -> None:
@@ -117,6 +123,87 @@ def test_a_block_of_something_else_is_refused(tmp_path: Path, run: Run, change: 
         assert len(kept.load().trials) == 0
 
     assert clause in said
+
+
+@pytest.mark.parametrize(
+    ("key", "value", "clause"),
+    [
+        ("readings", {"elapsed": 1.0, "knots": 3.0}, 'readings of "knots", and does not describe that measure'),
+        ("readings", {"elapsed": None}, ""),
+        ("detail", 10**400, "a whole number needs more than 64 bits"),
+        ("detail", 1e308, "1e+308 is no whole number"),
+        ("answer", "\ud800", "half a character"),
+        ("answer", "\U0001f6a2", ""),
+    ],
+)
+def test_a_trial_of_a_block_is_looked_at(tmp_path: Path, run: Run, key: str, value: object, clause: str) -> None:
+    """What could not be kept as it is told is refused, in one sentence; all else is taken in."""
+    head = begun(tmp_path / "a.sqlite")
+    document = json.loads(sent(head, 0))
+    document["trials"][1][key] = value
+    (tmp_path / "block.json").write_text(json.dumps(document), encoding="utf-8")
+    done = run("records", "import", "block.json", "--archive", "a.sqlite", code=2 if clause else 0)
+
+    assert clause in done.stderr
+    assert ("block 0 of w is taken into record made-up-1." in done.stdout) == (not clause)
+
+
+def test_evidence_of_one_kind_is_told_once(tmp_path: Path, run: Run) -> None:
+    """A trial that has it twice is damaged, in a block and in a record."""
+    head = begun(tmp_path / "a.sqlite")
+    block = json.loads(sent(head, 0))
+    (tmp_path / "block.json").write_text(json.dumps(block), encoding="utf-8")
+    run("records", "import", "block.json", "--archive", "a.sqlite")
+    run("records", "export", "--to", "record.json", "--archive", "a.sqlite")
+    record = json.loads((tmp_path / "record.json").read_text(encoding="utf-8"))
+    block["trials"][0]["evidence"] *= 2
+    record["evidence"] += record["evidence"][:1]
+    for document in (block, record):
+        (tmp_path / "twice.json").write_text(json.dumps(document), encoding="utf-8")
+        said = run("records", "import", "twice.json", "--archive", "b.sqlite", code=2).stderr
+        assert 'evidence of kind "soundings" stands twice' in said
+
+
+@pytest.mark.parametrize(
+    ("change", "clause"),
+    [
+        ({"purpose": "inspected"}, "not one of its runs is the timed one"),
+        ({"order": "as it comes"}, "runs.order is none of digest, permutation"),
+        ({"machine": 3}, "name a machine that is not there"),
+        ({"seed": 2**63}, "a whole number needs more than 64 bits"),
+    ],
+)
+def test_a_record_with_a_wrong_run_is_refused(tmp_path: Path, run: Run, change: dict[str, object], clause: str) -> None:
+    """One sentence, and no record."""
+    begun(tmp_path / "a.sqlite")
+    run("records", "export", "--to", "record.json", "--archive", "a.sqlite")
+    document = json.loads((tmp_path / "record.json").read_text(encoding="utf-8"))
+    document["runs"][0] |= change
+    (tmp_path / "record.json").write_text(json.dumps(document), encoding="utf-8")
+
+    assert clause in run("records", "import", "record.json", "--archive", "b.sqlite", code=2).stderr
+
+
+def test_a_block_that_comes_in_while_it_runs_here_counts_once(tmp_path: Path, run: Run) -> None:
+    """The one that was whole first counts; the other attempt is kept beside it, and the observation goes on."""
+    path = tmp_path / "a.sqlite"
+    (tmp_path / "block.json").write_text("{}", encoding="utf-8")
+    with Archive(path, create=True) as kept:
+        writer, _ = kept.begin(head_of())
+        head = kept.head()
+        block = PlannedBlock(0, 0, (0, 1))
+        writer.trial(PlannedTrial(block, 0, 0), ended(9.0), 20.0)
+        (tmp_path / "block.json").write_text(sent(head, 0), encoding="utf-8")
+        run("records", "import", "block.json", "--archive", "a.sqlite")
+        writer.trial(PlannedTrial(block, 1, 1), ended(9.0), 20.0)
+        writer.trial(PlannedTrial(PlannedBlock(0, 1, (0, 1)), 0, 0), ended(9.0), 20.0)
+        readings = kept.load().trials.readings[:, 0].tolist()
+    with closing(sqlite3.connect(path)) as connection:
+        states = [state for (state,) in connection.execute("SELECT state FROM attempt ORDER BY id")]
+        (trials,) = connection.execute("SELECT COUNT(*) FROM trial").fetchone()
+
+    assert sorted(readings) == [1.0, 1.2]
+    assert (states, trials) == (["void", "whole", "open"], 5)
 
 
 def test_an_arm_in_another_state_is_refused(tmp_path: Path, run: Run) -> None:

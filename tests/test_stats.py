@@ -19,6 +19,7 @@ from bystander.stats import (
     fails_more_unpaired_p,
     holm,
     interval,
+    intervals,
     median,
     pairwise_contrasts,
     rank_sum_null,
@@ -279,6 +280,39 @@ def test_order_statistics_of_many_blocks_are_those_of_all_averages(kind: str) ->
             assert found == pytest.approx((lows[rank - 1], highs[rank - 1]), abs=1e-12)
         assert contrasts.count_at_most(np.zeros((1, 1)))[0, 0] == (lows <= 0).sum()
         assert contrasts.count_at_least(np.zeros((1, 1)))[0, 0] == (highs >= 0).sum()
+
+
+def test_rows_of_many_blocks_are_examined_together_as_one_by_one() -> None:
+    """Ranks of their own for each row, neighbours among them; a wrong guess for one disturbs none."""
+    rng, n = np.random.default_rng(12), 340
+    failing = np.where(rng.random(n) < 0.1, -np.inf, rng.normal(0, 1, n))
+    rows = np.stack([
+        rng.normal(0, 1, n), np.round(rng.normal(0, 1, n), 1), np.zeros(n), rng.standard_cauchy(n),
+        np.repeat([0.0, 1e6], n // 2) + rng.normal(0, 1e-3, n), failing,
+    ])  # fmt: skip
+    ends = rows.copy()
+    ends[5][np.isinf(rows[5])] = np.inf
+    together = walsh_contrasts(rows, ends)
+    first, second = np.triu_indices(n)
+    lows, highs = (np.sort((side[:, first] + side[:, second]) / 2, axis=1) for side in (rows, ends))
+    total = lows.shape[1]
+    ranks = np.sort(rng.integers(1, total + 1, (6, 3)), axis=1)
+    ranks = np.concatenate([np.tile([total // 2, total // 2 + 1], (6, 1)), ranks, np.tile([1, total], (6, 1))], axis=1)
+    limits = rng.normal(0, 1, (6, 2))
+
+    assert together.rows == 6
+    assert not together.exact
+    for found, kept in ((together.low(ranks), lows), (together.high(ranks), highs)):
+        assert found == pytest.approx(np.take_along_axis(kept, ranks - 1, axis=1), rel=1e-12, abs=1e-9)
+    below = [[(lows[i] <= limit).sum() for limit in limits[i]] for i in range(6)]
+    above = [[(highs[i] >= limit).sum() for limit in limits[i]] for i in range(6)]
+    assert together.count_at_most(limits).tolist() == below
+    assert together.count_at_least(limits).tolist() == above
+    low, high = intervals(together, np.full((6, 2), [0.05, 1e-4]))
+    for i in range(6):
+        alone = walsh_contrasts(rows[i : i + 1], ends[i : i + 1])
+        one_low, one_high = intervals(alone, np.array([[0.05, 1e-4]]))
+        assert (low[i].tolist(), high[i].tolist()) == (one_low[0].tolist(), one_high[0].tolist())
 
 
 @pytest.mark.parametrize("kind", ["normal", "ties", "failures"])

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, bindparam, func, select
+from sqlalchemy import Connection, bindparam, case, func, literal, select
 
 from bystander.archive.file.engine import atomic
 from bystander.archive.file.evidence_files import LARGE_BYTES, EvidenceFiles
@@ -46,9 +46,12 @@ _SLUG_LENGTH = 20
 
 # Statements are built once: building one takes longer than running it.
 _INSERT = {name: table.insert() for name, table in _T.items()}
-_STATE = Prepared(
-    _T["attempt"].update().where(_T["attempt"].c.id == bindparam("attempt")).values(state=bindparam("new"))
-)
+_THIS, _OTHER = _T["attempt"], _T["attempt"].alias()
+_TAKEN = select(_OTHER.c.id).where(_OTHER.c.block_id == _THIS.c.block_id, _OTHER.c.state == "whole").exists()
+_ATTEMPT = _THIS.update().where(_THIS.c.id == bindparam("attempt"))
+_VOID = Prepared(_ATTEMPT.values(state=literal("void")))
+# Where the block was taken in from elsewhere meanwhile, that one counts, and this attempt is kept beside it.
+_WHOLE = Prepared(_ATTEMPT.values(state=case((_TAKEN, literal("void")), else_=literal("whole"))))
 _BLOCK = Prepared(
     select(_T["block"].c.id).where(
         *(_T["block"].c[name] == bindparam(name) for name in ("run_id", "workload", "number"))
@@ -200,7 +203,7 @@ class RecordWriter:
             attempt = self._attempts.get(key) or self._open_attempt(planned.block, self._machine_id, conditions)
             self._insert_trial(attempt, planned.arm, planned.order, outcome, limit_s)
             if planned.last:
-                _STATE.run(connection, {"attempt": attempt, "new": "whole"})
+                _WHOLE.run(connection, {"attempt": attempt})
         self._attempts[key] = attempt
 
     def take(self, ran: BlockRun, limit_s: float, machine: MachineFacts) -> bool:
@@ -223,7 +226,7 @@ class RecordWriter:
             attempt = self._open_attempt(planned, self._machine_like(machine), ran.conditions)
             for order, (arm, outcome) in enumerate(ran.outcomes.items()):
                 self._insert_trial(attempt, arm, order, outcome, limit_s)
-            _STATE.run(connection, {"attempt": attempt, "new": "whole"})
+            _WHOLE.run(connection, {"attempt": attempt})
             self._update({"provenance": "merged"})
         return True
 
@@ -304,7 +307,7 @@ class RecordWriter:
         """Put a block's attempt aside: its trials are kept, but never paired."""
         attempt = self._attempts.pop((workload, block))
         with atomic(self._connection) as connection:
-            _STATE.run(connection, {"attempt": attempt, "new": "void"})
+            _VOID.run(connection, {"attempt": attempt})
 
     def machine_state(self, state: MachineState, machine: int | None = None) -> None:
         """Write down how the machine is now; `machine` is its position where the record was begun with several."""

@@ -235,11 +235,12 @@ def import_(
     options = ImportOptions(
         reference, name, measure, share_option("--margin", margin), share_option("--risk", risk, "risk")
     )
-    record, notes = import_file(file, import_archive(archive, variables(), here()), options)
-    for note in notes:
+    taken = import_file(file, import_archive(archive, variables(), here()), options)
+    for note in taken.notes:
         warn(note)
-    typer.echo(f"record {record} is made from {file.name}.")
-    typer.echo(f"Next:\n  {command_line('decide', record, given=given(archive=archive))}")
+    if taken.sentence:
+        typer.echo(taken.sentence)
+    typer.echo(f"Next:\n  {command_line('decide', taken.record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")

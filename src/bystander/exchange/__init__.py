@@ -1,6 +1,6 @@
 """Open formats in and out: CSV of readings, JSON of verdicts, records, blocks, checks and levels; marks and spans."""
 
-from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, read_block_json
+from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
 from bystander.exchange.levels_json import levels_json
 from bystander.exchange.marks import Spans, read_marks
@@ -21,6 +21,7 @@ __all__ = [
     "check_json",
     "json_document",
     "levels_json",
+    "misfit",
     "read_block_json",
     "read_marks",
     "read_readings_csv",

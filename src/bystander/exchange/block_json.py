@@ -6,9 +6,11 @@ import json
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any
 
 from bystander.design import (
+    ORDERS,
     BlockRun,
     MachineFacts,
     Measure,
@@ -16,14 +18,15 @@ from bystander.design import (
     Run,
     Status,
     TrialOutcome,
+    block_conditions,
     from_plain,
     plain,
     workload_key,
 )
 from bystander.errors import DataError
-from bystander.exchange.evidence_json import evidence_of, evidence_table
+from bystander.exchange.evidence_json import evidence_of, evidence_table, whole, with_packet
 
-__all__ = ["BLOCK_FORMAT", "SentBlock", "block_json", "read_block_json"]
+__all__ = ["BLOCK_FORMAT", "SentBlock", "block_json", "misfit", "read_block_json"]
 
 BLOCK_FORMAT = "bystander.block"
 _VERSION = 1
@@ -110,18 +113,47 @@ def read_block_json(document: dict[str, Any], file: str) -> SentBlock:
 
 def _sent(document: dict[str, Any]) -> SentBlock:
     workload, trials = document["workload"], document["trials"]
-    outcomes = {int(trial["arm"]): _outcome(trial) for trial in trials}
+    outcomes = {whole(trial["arm"]): _outcome(trial) for trial in trials}
     if len(outcomes) < len(trials) or not trials:
         raise ValueError("trials are none, or two of one arm")
-    conditions = {str(name): int(value) for name, value in document["conditions"].items()}
+    conditions = {str(name): whole(value) for name, value in document["conditions"].items()}
     ran = BlockRun(
-        int(workload["position"]), int(document["number"]), int(document["attempt"]), 0, conditions, outcomes,
+        whole(workload["position"]), whole(document["number"]), whole(document["attempt"]), 0, conditions, outcomes,
         float(document["took_s"]),
     )  # fmt: skip
     return SentBlock(
-        str(document["record"]), int(document["run"]["number"]), str(workload["key"]),
-        {int(trial["arm"]): str(trial["key"]) for trial in trials}, MachineFacts.of(document["machine"]), ran,
+        str(document["record"]), whole(document["run"]["number"]), str(workload["key"]),
+        {whole(trial["arm"]): str(trial["key"]) for trial in trials}, MachineFacts.of(document["machine"]), ran,
     )  # fmt: skip
+
+
+def misfit(head: RecordHead, sent: SentBlock) -> str:
+    """Return why a block is none of the record that it names, as a clause; "" where it is one of it.
+
+    It must be what the record's plan says: the same workload, states of arms, order and conditions, so that it is
+    as random as the blocks that ran there.
+    """
+    study, run, ran = head.study, head.timed_run, sent.ran
+    if not 0 <= ran.workload < len(study.workloads) or workload_key(study.workloads[ran.workload]) != sent.workload_key:
+        return f"its workload is none of record {head.name}; its key must be the same"
+    for arm, key in sent.arm_keys.items():
+        if not 0 <= arm < len(head.arms) or head.arms[arm].key != key:
+            return f"arm {arm} was not in the state that record {head.name} compares"
+    if sent.run != run.number:
+        return f"its run {sent.run} is not the one that is timed"
+    if not 0 <= ran.number < study.blocks:
+        return f"record {head.name} plans blocks 0 to {study.blocks - 1}, and no block {ran.number}"
+    planned = ORDERS[run.order](run.seed, sent.workload_key, ran.number, [arm.name for arm in study.arms])
+    if [arm for arm in planned if arm in ran.outcomes] != list(ran.outcomes):
+        return "its arms did not run in the order that the record's seed decides"
+    if dict(ran.conditions) != block_conditions(run.seed, sent.workload_key, ran.number, study.vary):
+        return "its conditions are not those that the record's seed decides"
+    known = {measure.name for measure in head.measures}
+    for outcome in ran.outcomes.values():
+        read = {*outcome.samples, *(name for name, value in outcome.readings.items() if not math.isnan(value))}
+        if unknown := sorted(read - {*known, *outcome.measures}):
+            return f'it has readings of "{unknown[0]}", and does not describe that measure'
+    return ""
 
 
 _STATUSES = {status.text: status for status in Status}
@@ -137,16 +169,16 @@ def _number(value: Any) -> float:
 def _outcome(trial: Mapping[str, Any]) -> TrialOutcome:
     return TrialOutcome(
         status=_STATUSES[trial["status"]],
-        detail=int(trial["detail"]),
+        detail=whole(trial["detail"]),
         started_wall_s=_number(trial["started_wall_s"]),
         started_monotonic_s=_number(trial["started_monotonic_s"]),
         readings={str(name): _number(value) for name, value in trial["readings"].items()},
         answer=str(trial["answer"]),
         excerpt=str(trial["excerpt"]),
-        left_behind=int(trial["left_behind"]),
+        left_behind=whole(trial["left_behind"]),
         samples={str(name): tuple(map(_number, values)) for name, values in trial["samples"].items()},
         harness={str(name): _number(value) for name, value in trial["harness"].items()},
         process_s=None if trial["process_s"] is None else _number(trial["process_s"]),
         measures={str(name): from_plain(Measure, one, "measures") for name, one in trial["measures"].items()},
-        evidence=tuple(evidence_of(one) for one in trial["evidence"]),
+        evidence=reduce(with_packet, map(evidence_of, trial["evidence"]), ()),
     )

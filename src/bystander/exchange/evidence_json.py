@@ -10,7 +10,14 @@ from typing import Any
 from bystander.design import TIMELINE, Evidence, Payload
 from bystander.evidence import content_of, kind_named, packed
 
-__all__ = ["evidence_of", "evidence_of_told", "evidence_table"]
+__all__ = ["evidence_of", "evidence_of_told", "evidence_table", "whole", "with_packet"]
+
+
+def whole(value: Any) -> int:
+    """Return a whole number of a document; raise ValueError when it is none."""
+    if isinstance(value, bool) or not isinstance(value, int):
+        raise ValueError(f"{str(value)[:40]} is no whole number")
+    return value
 
 
 def evidence_table(packet: Evidence) -> dict[str, Any]:
@@ -25,7 +32,7 @@ def evidence_table(packet: Evidence) -> dict[str, Any]:
 
 def evidence_of(table: Mapping[str, Any]) -> Evidence:
     """Return the packet of such a table, with everything checked; raise ValueError when it is none."""
-    name, version, summary = str(table["kind"]), int(table["version"]), table["summary"]
+    name, version, summary = str(table["kind"]), whole(table["version"]), table["summary"]
     if not isinstance(summary, Mapping):
         raise ValueError("evidence.summary is no table")
     if "content" not in table:
@@ -39,6 +46,13 @@ def evidence_of(table: Mapping[str, Any]) -> Evidence:
         raise ValueError(f'evidence of kind "{name}" is not known here')
     content = kind.of_table(table["content"])
     return packed(kind, content, kind.checked_summary(summary, content))
+
+
+def with_packet(packets: tuple[Evidence, ...], packet: Evidence) -> tuple[Evidence, ...]:
+    """Return packets with one more; raise ValueError when one of its kind is there."""
+    if packet.kind in {one.kind for one in packets}:
+        raise ValueError(f'evidence of kind "{packet.kind}" stands twice')
+    return (*packets, packet)
 
 
 def evidence_of_told(table: Mapping[str, Any]) -> Evidence:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
 from bystander.design import (
+    ORDERS,
+    TIMED,
     ArmState,
     BlockHead,
     Evidence,
@@ -30,13 +33,15 @@ from bystander.design import (
     study_from_plain,
 )
 from bystander.errors import DataError
-from bystander.exchange.evidence_json import evidence_of, evidence_of_told, evidence_table
+from bystander.exchange.evidence_json import evidence_of, evidence_of_told, evidence_table, whole, with_packet
 
 __all__ = ["RECORD_FORMAT", "json_document", "read_record_json", "record_json"]
 
 RECORD_FORMAT = "bystander.record"
 _VERSION = 2
 _VERSIONS = (1, 2)
+_MOST, _LONGEST = 2**63, 20  # what 64 bits hold, and its digits with a sign
+_LONG_NUMBER, _HALF = re.compile(r"\d{19}"), re.compile(r"\\u[dD][89a-fA-F]")
 _INTEGERS = ("workload", "arm", "block", "order", "status", "answers", "details", "machine")
 
 
@@ -108,10 +113,23 @@ def _refused(word: str) -> None:
     raise ValueError(f"{word} is no number in JSON")
 
 
+def _within_64_bits(digits: str) -> int:
+    number = int(digits) if len(digits) <= _LONGEST else _MOST
+    if not -_MOST <= number < _MOST:
+        raise ValueError("a whole number needs more than 64 bits")
+    return number
+
+
 def json_document(text: str, file: str) -> dict[str, Any]:
     """Return the table of a document that names its format; raise DataError when it is none."""
     try:
-        document = json.loads(text, parse_constant=_refused)
+        # Each of millions of numbers is looked at only where there is one so long.
+        parse_int = _within_64_bits if _LONG_NUMBER.search(text) else None
+        document = json.loads(text, parse_constant=_refused, parse_int=parse_int)
+        if _HALF.search(text):
+            json.dumps(document, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        raise DataError(f"{file}: a text in it holds half a character, which is no Unicode") from None
     except (ValueError, RecursionError) as error:
         raise DataError(f"{file}: it is not valid JSON: {error}") from None
     if not isinstance(document, dict):
@@ -197,17 +215,18 @@ def _evidence(
     of_trials: dict[int, tuple[Evidence, ...]] = {}
     of_runs: dict[Whose, tuple[Evidence, ...]] = {}
     for one in document.get("told", []):
-        of_trials[int(one["trial"])] = (evidence_of_told(one),)
+        of_trials[whole(one["trial"])] = (evidence_of_told(one),)
     for one in document.get("evidence", []):
         packet = evidence_of(one)
         if "trial" in one:
-            row = int(one["trial"])
-            of_trials[row] = (*of_trials.get(row, ()), packet)
+            row = whole(one["trial"])
+            of_trials[row] = with_packet(of_trials.get(row, ()), packet)
         else:
-            whose = Whose(int(one["run"]), int(one["workload"]), int(one["arm"]))
-            if whose.run not in {run.number for run in head.runs}:
-                raise ValueError("evidence names a run that is not there")
-            of_runs[whose] = (*of_runs.get(whose, ()), packet)
+            whose = Whose(whole(one["run"]), whole(one["workload"]), whole(one["arm"]))
+            known = 0 <= whose.workload < len(head.study.workloads) and 0 <= whose.arm < len(head.study.arms)
+            if not known or whose.run not in {run.number for run in head.runs}:
+                raise ValueError("evidence names a run, workload or arm that is not there")
+            of_runs[whose] = with_packet(of_runs.get(whose, ()), packet)
     return of_trials, of_runs
 
 
@@ -235,6 +254,10 @@ def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead
     runs = tuple(from_plain(Run, run, "runs") for run in document.get("runs", []))
     if len({run.number for run in runs}) < len(runs) or any(not 0 <= run.machine < len(machines) for run in runs):
         raise ValueError("runs have one number twice, or name a machine that is not there")
+    if runs and [run.purpose for run in runs].count(TIMED) != 1:
+        raise ValueError("not one of its runs is the timed one")
+    if any(run.order not in ORDERS for run in runs):
+        raise ValueError(f"runs.order is none of {', '.join(ORDERS)}")
     return RecordHead(
         uuid=document["uuid"],
         name=document["name"],

@@ -25,22 +25,22 @@ class EvidenceFiles:
     def keep(self, payload: Payload) -> None:
         """Write a payload; it is on disk when this returns."""
         target = self.folder / payload.digest
-        if target.exists():
-            return
+        part = target.with_name(f"{target.name}.{os.getpid()}{_BEGUN}")
         try:
-            self.folder.mkdir(exist_ok=True)
-            part = target.with_name(f"{target.name}.{os.getpid()}{_BEGUN}")
+            if target.exists() and target.stat().st_size == len(payload.data):
+                return
+            if not self.folder.exists():
+                self.folder.mkdir(exist_ok=True)
+                _sync(self.folder.parent)
             with part.open("wb") as file:
                 file.write(payload.data)
                 file.flush()
                 os.fsync(file.fileno())
             part.replace(target)
-            fd = os.open(self.folder, os.O_RDONLY | os.O_CLOEXEC)
-            try:
-                os.fsync(fd)  # the name too
-            finally:
-                os.close(fd)
+            _sync(self.folder)
         except OSError as error:
+            with suppress(OSError):
+                part.unlink(missing_ok=True)
             raise ArchiveError(f"evidence cannot be kept in {self.folder}: {error.strerror}") from error
 
     def read(self, digest: str, codec: str) -> Payload:
@@ -69,3 +69,12 @@ class EvidenceFiles:
         with suppress(OSError):
             self.folder.rmdir()  # where it is empty
         return freed
+
+
+def _sync(folder: Path) -> None:
+    """Bring the names in a folder to the disk."""
+    fd = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)

@@ -24,12 +24,13 @@ class Prepared:
     def __init__(self, statement: ClauseElement, columns: tuple[str, ...] | None = None) -> None:
         written = statement.compile(dialect=sqlite.dialect(), column_keys=columns)
         self._text, self._names = str(written), tuple(written.positiontup or ())  # type: ignore[attr-defined]
+        self._fixed = {name: value for name, value in written.params.items() if value is not None}
 
     def run(self, connection: Connection, values: Mapping[str, Any]) -> sqlite3.Cursor:
         """Run it within the connection's transaction; nothing is converted: values are what SQLite keeps."""
         driver = connection.connection.driver_connection
         assert isinstance(driver, sqlite3.Connection)
-        return driver.execute(self._text, tuple(values[name] for name in self._names))
+        return driver.execute(self._text, tuple(map({**self._fixed, **values}.__getitem__, self._names)))
 
     def value(self, connection: Connection, values: Mapping[str, Any]) -> Any:
         """Return the first value of its first row; None without one."""

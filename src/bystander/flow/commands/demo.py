@@ -76,5 +76,4 @@ def demo_archive(study: Path) -> Path:
 
 def recorded(archive: Path) -> str:
     """Put the recorded observation into an archive and return its name."""
-    name, _ = import_file(FILES / "recorded.json", archive, ImportOptions())
-    return name
+    return import_file(FILES / "recorded.json", archive, ImportOptions()).record

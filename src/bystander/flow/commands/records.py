@@ -25,7 +25,6 @@ from bystander.design import (
     State,
     Study,
     Workload,
-    workload_key,
 )
 from bystander.errors import DataError, UsageError
 from bystander.exchange import (
@@ -33,6 +32,7 @@ from bystander.exchange import (
     Imported,
     archive_size_json,
     json_document,
+    misfit,
     read_block_json,
     read_readings_csv,
     read_record_json,
@@ -132,7 +132,28 @@ def export_record(record: Record, suffix: str) -> str:
     raise UsageError(f'--to: a record is exported as {" or ".join(EXPORTS)}, not as "{suffix}"')
 
 
-def import_file(file: Path, archive: Path, options: ImportOptions) -> tuple[str, Sequence[str]]:
+@dataclass(frozen=True)
+class TakenIn:
+    """What an import did.
+
+    Attributes
+    ----------
+    record : str
+        The name of the record that was made, or that a block belongs to.
+    sentence : str
+        What was done; "" where nothing was.
+    """
+
+    record: str
+    sentence: str = ""
+    notes: Sequence[str] = ()
+
+
+def _made(name: str, file: Path, notes: Sequence[str] = ()) -> TakenIn:
+    return TakenIn(name, f"record {name} is made from {file.name}.", notes)
+
+
+def import_file(file: Path, archive: Path, options: ImportOptions) -> TakenIn:
     """Read readings (.csv), a whole record or a block of one (.json) into the archive; return its name and notes.
 
     Nothing of the file is ever run.
@@ -147,7 +168,7 @@ def import_file(file: Path, archive: Path, options: ImportOptions) -> tuple[str,
     return _import_readings(imported, file, archive, options)
 
 
-def _import_document(data: bytes, file: Path, archive: Path, options: ImportOptions) -> tuple[str, Sequence[str]]:
+def _import_document(data: bytes, file: Path, archive: Path, options: ImportOptions) -> TakenIn:
     """Take in a whole record, or a block that ran elsewhere."""
     if options != ImportOptions():
         raise UsageError(
@@ -170,32 +191,25 @@ def _import_document(data: bytes, file: Path, archive: Path, options: ImportOpti
         for state in record.machine_states:
             writer.machine_state(state)
         writer.finish(record.head.state)
-    return name, ()
+    return _made(name, file)
 
 
-def _take_block(document: dict[str, Any], file: Path, archive: Path) -> tuple[str, Sequence[str]]:
+def _take_block(document: dict[str, Any], file: Path, archive: Path) -> TakenIn:
     """Take a block that ran elsewhere into the record that it belongs to, once."""
     sent = read_block_json(document, file.name)
     with Archive(archive) as kept:
         head = kept.head(sent.record)
-        study, ran = head.study, sent.ran
-        known = 0 <= ran.workload < len(study.workloads)
-        if not known or workload_key(study.workloads[ran.workload]) != sent.workload_key:
-            raise DataError(f"{file.name}: its workload is none of record {head.name}; its key must be the same")
-        for arm, key in sent.arm_keys.items():
-            if not 0 <= arm < len(head.arms) or head.arms[arm].key != key:
-                raise DataError(f"{file.name}: arm {arm} was not in the state that record {head.name} compares")
-        if sent.run != head.timed_run.number:
-            raise DataError(f"{file.name}: its run {sent.run} is not the one that is timed")
-        limit_s = study.workloads[ran.workload].limit_s
-        taken = kept.writer(head).take(ran, limit_s, sent.machine)
-    name = f"block {ran.number} of {study.workloads[ran.workload].name}"
-    return head.name, () if taken else (f"{name} is in record {head.name} already; it was not taken in again.",)
+        if why := misfit(head, sent):
+            raise DataError(f"{file.name}: {why}")
+        workload = head.study.workloads[sent.ran.workload]
+        taken = kept.writer(head).take(sent.ran, workload.limit_s, sent.machine)
+    name = f"block {sent.ran.number} of {workload.name}"
+    if taken:
+        return TakenIn(head.name, f"{name} is taken into record {head.name}.")
+    return TakenIn(head.name, notes=(f"{name} is in record {head.name} already; it was not taken in again.",))
 
 
-def _import_readings(
-    imported: Imported, file: Path, archive: Path, options: ImportOptions
-) -> tuple[str, Sequence[str]]:
+def _import_readings(imported: Imported, file: Path, archive: Path, options: ImportOptions) -> TakenIn:
     names = [measure.name for measure in imported.measures]
     measure = options.measure or ("elapsed" if "elapsed" in names else names[0])
     if measure not in names:
@@ -230,7 +244,7 @@ def _import_readings(
         writer, name = kept.begin(head)
         writer.arrays(imported.arrays)
         writer.finish(State.COMPLETE)
-    return name, imported.notes
+    return _made(name, file, imported.notes)
 
 
 def add_note(archive: Path, name: str | None, text: str) -> str:
