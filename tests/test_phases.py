@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from collections import Counter
 from dataclasses import replace
@@ -11,9 +12,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import Lane, Payload, Timeline
+from bystander.design import Evidence, Lane, Payload, Timeline
 from bystander.evidence import TIMELINE_KIND, content_of, packed
 from bystander.exchange import Spans, read_marks, read_spans, spans_json
+from bystander.exchange.evidence_json import evidence_of, evidence_table
 from bystander.stats import alone, covered, enclosing, outermost_of_name
 
 SPANS = st.lists(st.tuples(st.integers(0, 30), st.integers(0, 12), st.integers(0, 2), st.integers(0, 2)), max_size=14)
@@ -175,6 +177,27 @@ def made(spans: list[tuple[int, int, int, int]]) -> Timeline:
         ("a", "b", "c"), ("", "l"), (Lane(1, 1), Lane(1, 2, "second"), Lane(2, 1)), begin, end, end - begin - 1, name,
         np.zeros_like(name), lane, enclosing(begin, end, lane), np.zeros(len(spans), dtype=bool), 50,
     )  # fmt: skip
+
+
+def test_bytes_of_a_known_kind_are_looked_at_like_its_content(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A program that did not know the kind wrote bytes; what is none of it, or would fill the memory, is refused."""
+    packet = packed(TIMELINE_KIND, made([(0, 9, 0, 0), (2, 3, 0, 1)]), {"problems": {}, "labels": {}, "instances": 2})
+    assert packet.payload
+    told = evidence_table(packet)
+    summary = {"summary": told["summary"], "kind": "timeline", "version": 1, "codec": "zlib"}
+
+    def carried(data: bytes, codec: str = "zlib") -> Evidence:
+        return evidence_of({**summary, "codec": codec, "payload": base64.b64encode(data).decode()})
+
+    assert carried(packet.payload.data) == evidence_of(told) == packet
+    for data, codec, clause in (
+        (packet.payload.data[:-3], "zlib", "damaged"), (b"no timeline", "zlib", "damaged"), (b"none", "", "damaged"),
+    ):  # fmt: skip
+        with pytest.raises(ValueError, match=clause):
+            carried(data, codec)
+    monkeypatch.setattr("bystander.evidence.kinds._MOST_UNPACKED", 100)
+    with pytest.raises(ValueError, match="larger than"):
+        carried(packet.payload.data)
 
 
 @given(SPANS)

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
-from builders import made_record
+from builders import made_record, noisy
 
 from bystander.stats import examine, interval, walsh_contrasts
-from bystander.verdicts import ArmSide, decide
+from bystander.verdicts import ArmSide, Stop, decide, stopping
+from bystander.verdicts.compared.compared import ComparedRecord
 from bystander.verdicts.decided.rules import RowFacts, outcome
+from bystander.verdicts.tested.families import counting_rows, family_of
+from bystander.verdicts.words import StopReason
 
 WELL = ArmSide(20, 0, 1.0)
 CASE = RowFacts(
@@ -125,3 +130,15 @@ def test_a_real_change_is_found() -> None:
         found += next(r for r in decide(made_record(suite)).primary if r.workload == "w0").verdict == "slower"
 
     assert found >= 95
+
+
+def test_a_row_before_its_first_look_is_not_examined_with_others_of_its_size() -> None:
+    """Rows are examined together by their blocks; one that reached no look stays out, wherever it stands."""
+    record = made_record({name: {"before": noisy(9, 1), "after": noisy(9, 1.2)} for name in "abc"})
+    compared, comparison = ComparedRecord(record), record.head.study.comparisons[0]
+    reached, waiting = Stop(0, 9, StopReason.FIXED), Stop(None, 0, StopReason.BEFORE_FIRST_LOOK)
+    for stops in ([waiting, reached, reached], [reached, waiting, reached], [reached, reached, waiting]):
+        counting = replace(counting_rows(compared, comparison, stopping(compared)), stops=stops)
+        (group,) = family_of(compared, counting, [record.head.measures[0]], 0.03).groups
+        assert group.rows.tolist() == [i for i, stop in enumerate(stops) if stop is reached]
+        assert group.contrasts.rows == 2

@@ -22,6 +22,7 @@ __all__ = [
 ]
 
 _PACKED = "zlib"
+_MOST_UNPACKED = 2**30
 
 
 @dataclass(frozen=True)
@@ -130,7 +131,16 @@ def content_of(evidence: Evidence) -> Any:
     if kind is None or payload is None:
         raise ValueError(f'evidence "{evidence.kind}" is of no known kind, or was not read')
     try:
-        data = zlib.decompress(payload.data) if payload.codec == _PACKED else payload.data
+        data = _unpacked(payload.data) if payload.codec == _PACKED else payload.data
         return kind.unpack(data, evidence.version)
     except (zlib.error, KeyError, TypeError, ValueError) as error:
         raise ValueError(f'evidence "{evidence.kind}" is damaged: {error}') from error
+
+
+def _unpacked(data: bytes) -> bytes:
+    """Return what was compressed; what somebody else wrote may be made to fill the memory."""
+    stream = zlib.decompressobj()
+    unpacked = stream.decompress(data, _MOST_UNPACKED)
+    if stream.unconsumed_tail or not stream.eof:
+        raise ValueError("it is cut off, or larger than 1 GiB")
+    return unpacked

@@ -35,17 +35,22 @@ def evidence_of(table: Mapping[str, Any]) -> Evidence:
     name, version, summary = str(table["kind"]), whole(table["version"]), table["summary"]
     if not isinstance(summary, Mapping):
         raise ValueError("evidence.summary is no table")
-    if "content" not in table:
-        try:
-            data = base64.b64decode(table["payload"], validate=True)
-        except binascii.Error as error:
-            raise ValueError(f"evidence.payload is no base64: {error}") from None
-        return Evidence(name, version, dict(summary), Payload(data, str(table["codec"])))
     kind = kind_named(name)
+    carried = None if "content" in table else Evidence(name, version, dict(summary), _payload(table))
     if kind is None:
-        raise ValueError(f'evidence of kind "{name}" is not known here')
-    content = kind.of_table(table["content"])
+        if carried is None:
+            raise ValueError(f'evidence of kind "{name}" is not known here')
+        return carried
+    # Bytes of a known kind were written where it was not known; they are looked at like any other content.
+    content = kind.of_table(kind.table(content_of(carried)) if carried else table["content"])
     return packed(kind, content, kind.checked_summary(summary, content))
+
+
+def _payload(table: Mapping[str, Any]) -> Payload:
+    try:
+        return Payload(base64.b64decode(table["payload"], validate=True), str(table["codec"]))
+    except binascii.Error as error:
+        raise ValueError(f"evidence.payload is no base64: {error}") from None
 
 
 def with_packet(packets: tuple[Evidence, ...], packet: Evidence) -> tuple[Evidence, ...]:

@@ -42,7 +42,7 @@ def rehearse(
             keep = texts.append if workload.answer in ("output", "file", "result") else None
             if watched:
                 watched.opened(a)
-            outcome = trials.run(w, a, keep)
+            outcome = trials.run(w, a, seen=keep)
             if watched and (seen := watched.opened(a)):
                 trials.run(w, a)
                 foreign.setdefault(a, set()).update(seen & watched.opened(a))

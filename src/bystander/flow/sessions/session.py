@@ -220,14 +220,11 @@ class _Observation:
         """Return a block that was one run; where the machine slept in it, it is run again."""
         writer, workload = self.begun.writer, self.session.study.workloads[block.workload]
 
-        def run_trial(workload_at: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
-            return self.trials.run(workload_at, arm, conditions=conditions)
-
         def ended(planned: PlannedTrial, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
             writer.trial(planned, outcome, workload.limit_s, conditions)
 
         for attempt in range(_ATTEMPTS):
-            ran = run_block(run_trial, block, self.setting, attempt, ended)
+            ran = run_block(self.trials.run, block, self.setting, attempt, ended)
             if ran.whole or attempt == _ATTEMPTS - 1:
                 break
             writer.void(block.workload, block.number)

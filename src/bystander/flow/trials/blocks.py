@@ -132,7 +132,7 @@ def trial_blocks(
 
     def run(workload: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
         begun = time.monotonic()
-        outcome = trials.run(workload, arms[arm], conditions=conditions)
+        outcome = trials.run(workload, arms[arm], conditions)
         spent[arm] = time.monotonic() - begun
         return outcome
 

@@ -35,8 +35,8 @@ class TrialRunner:
         self,
         workload: int,
         arm: int,
-        seen: Callable[[str], None] | None = None,
         conditions: Mapping[str, int] | None = None,
+        seen: Callable[[str], None] | None = None,
     ) -> TrialOutcome:
         """Run one trial of a workload under an arm, by their positions.
 
@@ -45,10 +45,10 @@ class TrialRunner:
 
         Parameters
         ----------
-        seen : callable, optional
-            Is given the trial's answer as text, where it ended well and is compared as text.
         conditions : mapping, optional
             Those of the trial's block, for the trial and the steps around it.
+        seen : callable, optional
+            Is given the trial's answer as text, where it ended well and is compared as text.
         """
         ready = self._commands[workload, arm]
         prepared = workload, arm, (conditions or {}).get("folder depth", 0)

@@ -72,7 +72,9 @@ class FamilyRows:
     @cached_property
     def groups(self) -> list[Batch]:
         """Rows that are examined together; a row that reached no look yet is not."""
-        return [group for group in batches(self.readings) if self.stops[int(group.rows[0])].look is not None]
+        looked = [i for i, stop in enumerate(self.stops) if stop.look is not None]
+        found = batches([self.readings[i] for i in looked])
+        return [Batch(np.array(looked)[group.rows], group.contrasts) for group in found]
 
     @cached_property
     def look(self) -> NDArray[np.int64]:
