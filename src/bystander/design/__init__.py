@@ -57,6 +57,17 @@ from bystander.design.records.trials import (
     Trials,
 )
 from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
+from bystander.design.records.watched import (
+    BLOCKED,
+    ENDED,
+    PYTHON,
+    QUEUED,
+    RUNNING,
+    WAITS,
+    Place,
+    Task,
+    Watched,
+)
 from bystander.design.studies.arms import PLACEBO, Arm
 from bystander.design.studies.choice import chosen_names, with_only
 from bystander.design.studies.comparisons import (
@@ -91,6 +102,7 @@ from bystander.design.studies.workloads import (
 )
 
 __all__ = [
+    "BLOCKED", "ENDED", "PYTHON", "QUEUED", "RUNNING", "WAITS", "Place", "Task", "Watched",
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",

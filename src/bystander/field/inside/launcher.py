@@ -21,6 +21,7 @@ PR_SET_CHILD_SUBREAPER = 36
 LOOK_MS = 100
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
 STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
+HELD_FD = 3  # the stub waits here until somebody watches
 
 
 class Requests:
@@ -186,6 +187,8 @@ def command_of(request):
     A limit set from outside after the start would come too late for what the trial starts at once.
     """
     wanted = dict(request.get("stub") or {})
+    if request.get("hold"):
+        wanted["held"] = HELD_FD
     if request["memory_bytes"]:
         wanted["limits"] = dict(wanted.get("limits", {}), AS=request["memory_bytes"])
     if not wanted:
@@ -223,7 +226,34 @@ def without_stub(answer, request):
         answer["run_queue_ns"] = max(0, answer["run_queue_ns"] - stub["run_queue_ns"])
 
 
-def run_trial(request):
+class Hold:
+    """A pipe at which the stub waits before it becomes the program; nothing where nobody asks for it."""
+
+    def __init__(self, asked):
+        self.read, self.write = os.pipe() if asked else (-1, -1)
+
+    def actions(self):
+        """Return what gives the child its end."""
+        return [(os.POSIX_SPAWN_DUP2, self.read, HELD_FD)] if self.read >= 0 else []
+
+    def until_watched(self, pid, requests):
+        """Say which process waits, and let it go on at the next word; return False when there is none."""
+        if self.read < 0:
+            return True
+        say({"held": pid})
+        if requests.next() is None:
+            return False
+        os.write(self.write, b"!")
+        return True
+
+    def close(self):
+        """Give both ends back."""
+        for fd in (self.read, self.write):
+            if fd >= 0:
+                os.close(fd)
+
+
+def run_trial(request, requests):
     """Run one trial to its end and return its account."""
     limit_ns = int(request["limit_s"] * 1e9)
     flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC
@@ -235,6 +265,7 @@ def run_trial(request):
     }
     path, argv = command_of(request)
     handles = []
+    hold = Hold(request.get("hold"))
     try:
         os.chdir(request["folder"])
         handles = [os.open(request["stdout"], flags, 0o600), os.open(request["stderr"], flags, 0o600)]
@@ -242,6 +273,7 @@ def run_trial(request):
             (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
             (os.POSIX_SPAWN_DUP2, handles[0], 1),
             (os.POSIX_SPAWN_DUP2, handles[1], 2),
+            *hold.actions(),
         ]
         forget_own_peak()
         answer["started_wall_ns"] = time.time_ns()
@@ -257,14 +289,18 @@ def run_trial(request):
         )
     except (OSError, ValueError) as error:  # ValueError: a zero byte among the words
         answer["detail"] = getattr(error, "errno", None) or errno.EINVAL
+        hold.close()
         return answer
     finally:
         for handle in handles:
             os.close(handle)
     try:
-        exits = Exits(pid)
-        outcome, ended = exits.wait(limit_ns, lambda: printed(request) > request["output_bytes"])
-        exits.close()
+        if hold.until_watched(pid, requests):
+            exits = Exits(pid)
+            outcome, ended = exits.wait(limit_ns, lambda: printed(request) > request["output_bytes"])
+            exits.close()
+        else:
+            outcome, ended = "abort", time.monotonic_ns()
         if outcome != "ended":
             kill(pid, group=True)
             kill(pid)
@@ -272,6 +308,7 @@ def run_trial(request):
         on_cpu, queued = run_queue_ns(pid)
         _, status, usage = os.wait4(pid, 0)
     finally:
+        hold.close()
         left = end_tree() if reap() else 0
         if printed(request) > request["output_bytes"]:  # what nobody will read need not fill the disk
             for name in ("stdout", "stderr"):
@@ -328,7 +365,7 @@ def main():
             request = requests.next()
             if request is None:
                 return
-            answer = run_trial(request)
+            answer = run_trial(request, requests)
             if answer["status"] == "abort" and not requests.pending:
                 request = requests.next()  # the word that ended it, or the end
                 if request is None:

@@ -4,7 +4,7 @@ Run by path, standard library only.
 
 usage: stub.py JSON PATH ARGV...
 JSON: {"limits": {"AS": bytes, ...}, "niceness": n, "affinity": [cpu, ...], "fixed_addresses": true,
-       "account": file}
+       "account": file, "held": descriptor to wait at}
 The account is what this stub itself has used when it becomes the program: its cost is no part of the trial.
 """
 
@@ -64,11 +64,20 @@ def leave_account(path):
     os.write(fd, json.dumps(report).encode())
 
 
+def held(fd):
+    """Wait until somebody watches; return False when nobody ever will."""
+    word = os.read(fd, 1)
+    os.close(fd)
+    return bool(word)
+
+
 def main():
     """Set what is asked for, and become the program."""
     try:
         wanted = json.loads(sys.argv[1])
         prepare(wanted)
+        if "held" in wanted and not held(wanted["held"]):
+            sys.exit(REFUSED)
         if "account" in wanted:
             leave_account(wanted["account"])
     except (OSError, ValueError) as error:

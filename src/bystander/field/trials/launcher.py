@@ -9,17 +9,18 @@ import os
 import select
 import subprocess
 import sys
+from collections.abc import Mapping
 from contextlib import ExitStack, suppress
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Protocol
 
 from bystander.design import Status, TrialOutcome
 from bystander.errors import LauncherError
 from bystander.field.trials.commands import ReadyCommand
 from bystander.field.trials.scratch import remove_leftovers, scratch_folder
 
-__all__ = ["Launcher"]
+__all__ = ["Launcher", "Watches"]
 
 RESULTS, MARKS = "BYSTANDER_RESULTS", "BYSTANDER_MARKS"
 
@@ -31,9 +32,31 @@ _STATUS = {
     "cut": Status.CUT,
     "not-started": Status.NOT_STARTED,
     "flood": Status.FLOOD,
+    "abort": Status.INVALID,  # it was watched, and somebody asked to stop
 }
 _EXCERPT_BYTES = 2000
 _QUEUE_AGREEMENT = (0.02, 0.002)  # share and seconds within which both CPU times must agree
+
+
+class Watches(Protocol):
+    """What watches a trial while it runs."""
+
+    @property
+    def fds(self) -> list[int]:
+        """Descriptors that become readable when there is something to do; not before `attach`."""
+
+    @property
+    def wait_ms(self) -> float:
+        """How long to wait for them, at most."""
+
+    def attach(self, process: int) -> None:
+        """Begin with a process that waits to become the program."""
+
+    def step(self) -> None:
+        """Do what there is to do."""
+
+    def ended(self) -> None:
+        """The trial is over."""
 
 
 class Launcher:
@@ -89,8 +112,14 @@ class Launcher:
             self._process.wait()
         self._process.stdout.close()
 
-    def run(self, command: ReadyCommand) -> TrialOutcome:
+    def run(self, command: ReadyCommand, watcher: Watches | None = None) -> TrialOutcome:
         """Run one trial to its end.
+
+        Parameters
+        ----------
+        watcher : Watches, optional
+            Is given the process before it becomes the program, and called until it ends. Then an interrupt ends the
+            trial, which is returned, and is not raised.
 
         Raises
         ------
@@ -111,16 +140,42 @@ class Launcher:
             "stderr": str(self.errors),
             "stub": dict(command.stub),
             "marks": str(self.marks) if command.listens else "",
+            "hold": watcher is not None,
         }
         if command.samples:
             self._results.unlink(missing_ok=True)
         self.marks.unlink(missing_ok=True)
+        self._ask(request)
+        return self._outcome(self._watched(watcher) if watcher else self._answer(), command)
+
+    def _ask(self, request: Mapping[str, Any]) -> None:
         assert self._process.stdin
         try:
             self._process.stdin.write(json.dumps(request).encode() + b"\n")
         except OSError as error:
             raise LauncherError(f"the launcher went away: {error.strerror}") from error
-        return self._outcome(self._answer(), command)
+
+    def _watched(self, watcher: Watches) -> dict[str, Any]:
+        """Return the account of a trial that is watched while it runs."""
+        answer = self._answer()
+        if "held" not in answer:  # it could not be started
+            return answer
+        assert self._process.stdout
+        answers, stopped = self._process.stdout.fileno(), self._interrupts
+        try:
+            watcher.attach(answer["held"])
+            self._ask({"go": True})
+            waited = [answers, *([] if stopped is None else [stopped]), *watcher.fds]
+            while True:
+                ready = select.select(waited, [], [], watcher.wait_ms / 1e3)[0]  # poll(2) knows whole milliseconds only
+                watcher.step()
+                if answers in ready:
+                    return self._answer()
+                if stopped in ready and stopped is not None:
+                    waited.remove(stopped)
+                    self._ask({"stop": True})  # the word that ends it
+        finally:
+            watcher.ended()
 
     def _channels(self, command: ReadyCommand) -> dict[str, str]:
         """Return the variables that name the files in which a trial can tell something."""
