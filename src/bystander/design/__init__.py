@@ -57,6 +57,19 @@ from bystander.design.records.trials import (
     Trials,
 )
 from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
+from bystander.design.records.places import (
+    BUILT_IN,
+    GROUPS,
+    HARNESS,
+    IMPORTS,
+    ORDERS_OF_PLACES,
+    START,
+    VIEWS,
+    PlaceRow,
+    PlaceTable,
+    place_label,
+)
+from bystander.design.records.stacks import COUNTS, STACKS, CallEdge, Counts, Stacks
 from bystander.design.records.watched import (
     BLOCKED,
     ENDED,
@@ -102,7 +115,7 @@ from bystander.design.studies.workloads import (
 )
 
 __all__ = [
-    "BLOCKED", "ENDED", "PYTHON", "QUEUED", "RUNNING", "WAITS", "Place", "Task", "Watched",
+    "BLOCKED", "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable", "place_label", "COUNTS", "STACKS", "CallEdge", "Counts", "Stacks", "ENDED", "PYTHON", "QUEUED", "RUNNING", "WAITS", "Place", "Task", "Watched",
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",

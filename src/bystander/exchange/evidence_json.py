@@ -54,8 +54,8 @@ def _payload(table: Mapping[str, Any]) -> Payload:
 
 
 def with_packet(packets: tuple[Evidence, ...], packet: Evidence) -> tuple[Evidence, ...]:
-    """Return packets with one more; raise ValueError when one of its kind is there."""
-    if packet.kind in {one.kind for one in packets}:
+    """Return packets with one more; raise ValueError when one of its kind, and of its block, is there."""
+    if (packet.kind, packet.summary.get("block")) in {(one.kind, one.summary.get("block")) for one in packets}:
         raise ValueError(f'evidence of kind "{packet.kind}" stands twice')
     return (*packets, packet)
 

@@ -1,0 +1,123 @@
+"""Where the time of a program went, place by place."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from bystander.design.records.watched import PYTHON, Place
+
+__all__ = [
+    "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable",
+    "place_label",
+]  # fmt: skip
+
+VIEWS = ("elapsed", "processor", "waiting")
+ORDERS_OF_PLACES = ("whole", "alone", "calls", "per-call")
+BUILT_IN = "built-in"
+IMPORTS, HARNESS, START = "imports", "harness", "interpreter"
+GROUPS = {IMPORTS: "imports", HARNESS: "our harness", START: "interpreter, before and after the program"}
+
+
+@dataclass(frozen=True)
+class PlaceRow:
+    """One place.
+
+    Attributes
+    ----------
+    place : Place
+    whole_s, alone_s : float
+        Seconds a trial with what it calls and without; recursion counts once. NaN for what has calls only.
+    whole_readings : int
+        On how many readings `whole_s` rests, over all trials.
+    calls, inner : int or None
+        Calls a trial; those of them that came while it was running already. None where calls were not counted.
+    resumed : int
+        How often it was gone on with, as generators and coroutines are.
+    repeats : bool
+        Whether two counting trials gave the same calls.
+    """
+
+    place: Place
+    whole_s: float
+    alone_s: float
+    whole_readings: int = 0
+    calls: int | None = None
+    inner: int = 0
+    resumed: int = 0
+    repeats: bool = True
+
+    @property
+    def per_call_s(self) -> float | None:
+        """Seconds of the whole for each call that is no recursion; None where it has no such."""
+        outer = (self.calls or 0) - self.inner
+        return self.whole_s / outer if outer > 0 and self.whole_s == self.whole_s else None
+
+    @property
+    def label(self) -> str:
+        """The place's name for people."""
+        return place_label(self.place)
+
+
+@dataclass(frozen=True)
+class PlaceTable:
+    """All places of one state of a workload.
+
+    Attributes
+    ----------
+    workload, arm : str
+    run : str
+        The inspection's name.
+    view : str
+        One of `VIEWS`: the main thread's time, followed into what it waits for; CPU time of all threads and processes;
+        or their waits.
+    trials, readings : int
+        Watched trials, and readings of all of them.
+    elapsed_s : float
+        From beginning to end of a watched trial; the mean.
+    processor_s, waiting_s : float
+        Its parts, in the view of elapsed time.
+    cpu_s : float
+        Of all threads and processes, a trial.
+    waits : mapping
+        What the view's waits were for, in seconds a trial.
+    rows, groups : tuple of PlaceRow
+        Places in order, and at the end what is taken together.
+    calls : int or None
+        Of functions of Python and built-ins, a trial.
+    repeats : bool or None
+        Whether two counting trials gave the same calls; None where there were not two.
+    sentences : tuple of str
+        What watching cost, what was not seen, and what the counts say.
+    """
+
+    workload: str
+    arm: str
+    run: str
+    view: str
+    trials: int
+    readings: int
+    elapsed_s: float
+    processor_s: float
+    waiting_s: float
+    cpu_s: float
+    waits: Mapping[str, float]
+    rows: tuple[PlaceRow, ...]
+    groups: tuple[PlaceRow, ...]
+    calls: int | None = None
+    repeats: bool | None = None
+    sentences: tuple[str, ...] = field(default_factory=tuple)
+
+
+def place_label(place: Place) -> str:
+    """Return a place's name for people: the module's file, and the function in it."""
+    if place.kind == BUILT_IN:
+        return place.name
+    if place.kind != PYTHON:
+        return GROUPS.get(place.kind) or f"{place.kind} {place.name}"
+    stem = place.file.rpartition("/")[2].removesuffix(".py").removeprefix("<frozen ").rstrip(">")
+    if stem in ("__init__", "__main__"):
+        folder = place.file.rpartition("/")[0].rpartition("/")[2]
+        stem = folder if stem == "__init__" else f"{folder}.__main__"
+    name = place.name.replace(".<locals>.", ".")
+    return stem if name == "<module>" else f"{stem}.{name}"

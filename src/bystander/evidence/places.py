@@ -1,0 +1,196 @@
+"""From stacks and counts to a table of places: seconds with and without what each calls, calls, and time per call."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import BUILT_IN, HARNESS, IMPORTS, PYTHON, START, WAITS, Counts, Place, PlaceRow, PlaceTable, Stacks
+from bystander.evidence.trees import Tree
+
+__all__ = ["Sums", "place_table", "sums_of"]
+
+_IMPORT = ("_find_and_load", "<frozen importlib._bootstrap>")
+_THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "threading.py")}
+_RUNPY = ("<frozen runpy>", "runpy.py")
+_HARNESS_FILE = "callable_harness.py"
+_QUEUE = len(WAITS) - 1
+Whole = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Sums:
+    """The time of each node of one tree, over some trials, in ns.
+
+    Attributes
+    ----------
+    spent : array of int
+        By node, without the nodes below.
+    readings : array of int
+        By node: on how many readings that rests.
+    waits : array of int
+        By position in `WAITS`, all nodes together.
+    """
+
+    tree: Tree
+    spent: Whole
+    readings: Whole
+    waits: Whole
+    trials: int
+    elapsed_ns: int
+    cpu_ns: int
+
+
+def sums_of(trials: Sequence[Stacks], view: str) -> Sums:
+    """Return the time of each node over some trials of one state."""
+    tree = Tree()
+    spent, readings = np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
+    waits = np.zeros(len(WAITS), dtype=np.int64)
+    for one in trials:
+        to = tree.joined(one.places, one.parent, one.place, one.line)
+        size = len(tree.parent)
+        spent, readings = (np.append(old, np.zeros(size - old.size, dtype=np.int64)) for old in (spent, readings))
+        if view == "elapsed":
+            np.add.at(spent, to[one.elapsed_node], one.elapsed_ns)
+            waiting = one.elapsed_wait >= 0
+            np.add.at(waits, one.elapsed_wait[waiting], one.elapsed_ns[waiting])
+        elif view == "processor":
+            np.add.at(spent, to[one.node], one.processor_ns)
+        else:
+            np.add.at(spent, to[one.node], one.waiting_ns + one.queued_ns)
+            np.add.at(waits, one.wait, one.waiting_ns)
+            waits[_QUEUE] += one.queued_ns.sum()
+        np.add.at(readings, to[one.node], 1)
+    total, cpu = sum(one.length_ns for one in trials), sum(int(one.processor_ns.sum()) for one in trials)
+    return Sums(tree, spent, readings, waits, len(trials), total, cpu)
+
+
+def place_table(
+    sums: Sums, counts: Sequence[Counts], view: str, workload: str, arm: str, run: str
+) -> PlaceTable:
+    """Return the places of one state, in no order yet."""
+    tree = sums.tree
+    parent, place, _ = tree.columns()
+    levels = _levels(parent)
+    group, shown = _groups(tree, parent, place, levels)
+    whole, readings = sums.spent.copy(), sums.readings.copy()
+    # What belongs to a group at the end counts for nobody that called it.
+    whole[group >= 0] = readings[group >= 0] = 0
+    for nodes in reversed(levels):
+        inner = nodes[parent[nodes] >= 0]
+        np.add.at(whole, parent[inner], whole[inner])
+        np.add.at(readings, parent[inner], readings[inner])
+    outermost = shown & ~_inside_itself(parent, place)
+    size, each = len(tree.places), max(1, sums.trials)
+    of_place = place[outermost]
+    whole_ns = np.bincount(of_place, whole[outermost], size)
+    rests = np.bincount(of_place, readings[outermost], size).astype(np.int64)
+    alone_ns = np.bincount(place[shown], sums.spent[shown], size)
+    rows = [
+        PlaceRow(tree.places[k], whole_ns[k] / 1e9 / each, alone_ns[k] / 1e9 / each, int(rests[k]))
+        for k in np.flatnonzero(np.bincount(of_place, minlength=size)).tolist()
+    ]
+    grouped = np.bincount(group[group >= 0], sums.spent[group >= 0], len(_GROUPS)) / 1e9 / each
+    seen = np.bincount(group[group >= 0], sums.readings[group >= 0], len(_GROUPS))
+    groups = tuple(
+        PlaceRow(Place(kind, kind), float(grouped[k]), float(grouped[k]), int(seen[k]))
+        for k, kind in enumerate(_GROUPS)
+        if grouped[k] > 0
+    )
+    waiting = float(sums.waits.sum()) / 1e9 / each
+    spent = float(sums.spent.sum()) / 1e9 / each
+    table = PlaceTable(
+        workload, arm, run, view, sums.trials, int(sums.readings.sum()), sums.elapsed_ns / 1e9 / each,
+        spent - waiting, waiting, sums.cpu_ns / 1e9 / each,
+        {WAITS[k]: float(ns) / 1e9 / each for k, ns in enumerate(sums.waits.tolist()) if ns}, tuple(rows), groups,
+    )  # fmt: skip
+    return with_counts(table, counts) if counts else table
+
+
+_GROUPS = (IMPORTS, HARNESS, START)
+
+
+def _levels(parent: Whole) -> list[Whole]:
+    """Return the nodes by how deep they lie, the outermost first; a node stands behind the one outside it."""
+    depth = np.zeros(parent.size, dtype=np.int64)
+    for node, above in enumerate(parent.tolist()):
+        if above >= 0:
+            depth[node] = depth[above] + 1
+    order = np.argsort(depth, kind="stable")
+    bounds = np.searchsorted(depth[order], np.arange(int(depth.max(initial=-1)) + 2))
+    return [order[a:b] for a, b in zip(bounds[:-1], bounds[1:], strict=True)]
+
+
+def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tuple[Whole, NDArray[np.bool_]]:
+    """Return for each node the group that its time belongs to (-1 for none), and whether its place is a row."""
+    own = np.full(len(tree.places), -1)
+    hidden = np.zeros(len(tree.places), dtype=bool)
+    is_import = np.zeros(len(tree.places), dtype=bool)
+    for k, one in enumerate(tree.places):
+        base = one.file.rpartition("/")[2]
+        is_import[k] = (one.name, one.file) == _IMPORT
+        if one.kind in ("start", "end") or base in _RUNPY:
+            own[k] = 2
+        elif base == _HARNESS_FILE and one.kind == PYTHON:
+            own[k] = 1
+        hidden[k] = own[k] >= 0 or (one.name, base) in _THREADS or one.kind == "gap"
+    inside = np.zeros(parent.size, dtype=bool)
+    for nodes in levels:
+        above = parent[nodes]
+        inside[nodes] = is_import[place[nodes]] | np.where(above >= 0, inside[above], False)
+    group = np.where(inside, 0, own[place])
+    return group, (group < 0) & ~hidden[place]
+
+
+def _inside_itself(parent: Whole, place: Whole) -> NDArray[np.bool_]:
+    """Return for each node whether one of its place lies around it."""
+    found = np.zeros(parent.size, dtype=bool)
+    nodes, above = np.arange(parent.size), parent.copy()
+    while (going := above >= 0).any():
+        nodes, above = nodes[going], above[going]
+        found[nodes] |= place[above] == place[nodes]
+        left = ~found[nodes]
+        nodes, above = nodes[left], parent[above[left]]
+    return found
+
+
+def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
+    """Return a table with the calls of the first counting trial, and whether the others gave the same."""
+    by_trial = [_calls(one) for one in counts]
+    first = by_trial[0]
+    repeats = all(one == first for one in by_trial[1:]) if len(counts) > 1 else None
+
+    def same(place: Place) -> bool:
+        return all(one.get(place) == first.get(place) for one in by_trial)
+
+    known = {row.place for row in table.rows}
+    rows = [
+        replace(row, calls=first[row.place][0], inner=first[row.place][1], resumed=first[row.place][2], repeats=same(row.place))
+        if row.place in first else row
+        for row in table.rows
+    ]  # fmt: skip
+    unseen = [
+        PlaceRow(place, np.nan if place.kind == BUILT_IN else 0.0, np.nan if place.kind == BUILT_IN else 0.0, 0,
+                 calls, inner, resumed, same(place))
+        for place, (calls, inner, resumed) in first.items() if place not in known and not _ours(place)
+    ]  # fmt: skip
+    total = sum(calls for place, (calls, _, _) in first.items() if not _ours(place))
+    return replace(table, rows=(*rows, *unseen), calls=total, repeats=repeats)
+
+
+def _ours(place: Place) -> bool:
+    base = place.file.rpartition("/")[2]
+    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, *_RUNPY)
+
+
+def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
+    """Return calls, inner ones and resumptions of each place."""
+    found: dict[Place, tuple[int, int, int]] = {}
+    for edge in counts.edges:
+        place = counts.places[edge.callee]
+        calls, inner, resumed = found.get(place, (0, 0, 0))
+        found[place] = calls + edge.calls, inner + edge.inner, resumed + edge.resumed
+    return found
