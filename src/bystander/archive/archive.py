@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
-from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials
+from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Whose
 from bystander.errors import ArchiveError
 
 if TYPE_CHECKING:
@@ -180,6 +180,10 @@ class Archive:
     def load_run(self, name: str | None, number: int, payloads: bool = False) -> RunTrials:
         """Return the trials of a run of another purpose; raise UsageError when the record has no such run."""
         return self._reader.load_run(name, number, payloads)
+
+    def run_evidence(self, name: str | None, number: int) -> list[tuple[Whose, Evidence]]:
+        """Return all evidence of a run of any purpose, of its trials and of itself, with what it holds."""
+        return self._reader.run_evidence(name, number)
 
     def evidence(self, name: str | None, kind: str, workload: int, block: int) -> dict[int, Evidence]:
         """Return, by arm, the evidence of a kind of a block's trials, where there is any."""

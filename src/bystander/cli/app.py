@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from bystander import __version__
-from bystander.cli import check, decide, demo, new, observe, records, report
+from bystander.cli import check, decide, demo, inside, new, observe, records, report
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
 from bystander.errors import BystanderError
 from bystander.units import plain_text
@@ -56,6 +56,11 @@ for _name, _function, _example, _line in (
     ("report", report.report, report.EXAMPLE, "Write a page or text for a reviewer."),
 ):
     app.command(_name, epilog=_example, short_help=_line)(_function)
+app.command(
+    "inspect", epilog=inside.INSPECT_EXAMPLE, short_help="Look into one state: where does the time go?",
+    cls=inside.InspectCommand,
+)(inside.inspect)  # fmt: skip
+app.command("leads", epilog=inside.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(inside.leads)
 app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 
 

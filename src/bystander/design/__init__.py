@@ -25,6 +25,7 @@ from bystander.design.plan import (
     plan_rounds,
     shuffled,
 )
+from bystander.design.readers.callable_reader import quick_callable
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.study_keys import (
@@ -55,9 +56,10 @@ from bystander.design.records.trials import (
     TrialArray,
     TrialColumns,
     Trials,
+    run_name,
 )
 from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
-from bystander.design.records.places import (
+from bystander.design.inside.places import (
     BUILT_IN,
     GROUPS,
     HARNESS,
@@ -68,9 +70,10 @@ from bystander.design.records.places import (
     PlaceRow,
     PlaceTable,
     place_label,
+    short_file,
 )
-from bystander.design.records.stacks import COUNTS, STACKS, CallEdge, Counts, Stacks
-from bystander.design.records.watched import (
+from bystander.design.inside.stacks import COUNTED, COUNTS, INSPECTED, STACKS, UNWATCHED, CallEdge, Counts, Stacks
+from bystander.design.inside.watched import (
     BLOCKED,
     ENDED,
     PYTHON,
@@ -115,7 +118,7 @@ from bystander.design.studies.workloads import (
 )
 
 __all__ = [
-    "BLOCKED", "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable", "place_label", "COUNTS", "STACKS", "CallEdge", "Counts", "Stacks", "ENDED", "PYTHON", "QUEUED", "RUNNING", "WAITS", "Place", "Task", "Watched",
+    "BLOCKED", "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable", "place_label", "quick_callable", "short_file", "run_name", "COUNTED", "COUNTS", "INSPECTED", "STACKS", "UNWATCHED", "CallEdge", "Counts", "Stacks", "ENDED", "PYTHON", "QUEUED", "RUNNING", "WAITS", "Place", "Task", "Watched",
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",

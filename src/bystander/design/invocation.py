@@ -18,6 +18,8 @@ _TAKES = {
     "decide": ("archive", "only"),
     "report": ("archive", "only"),
     "records": ("archive",),
+    "inspect": ("study", "archive"),
+    "leads": ("archive",),
 }
 
 

@@ -1,5 +1,7 @@
 """What trials tell beside their readings, as a table of kinds: packed, unpacked, reduced and written out. Pure."""
 
+from bystander.evidence.count_sentences import count_sentences
+from bystander.evidence.counts import COUNTS_KIND
 from bystander.evidence.kinds import (
     Collected,
     EvidenceKind,
@@ -11,9 +13,21 @@ from bystander.evidence.kinds import (
     register_evidence_kind,
 )
 from bystander.evidence.marks import reduced
+from bystander.evidence.places import Sums, place_table, sums_of
+from bystander.evidence.stacks import STACKS_KIND, stacks_of
 from bystander.evidence.timelines import TIMELINE_KIND
+from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 
 __all__ = [
+    "COUNTS_KIND",
+    "STACKS_KIND",
+    "UNWATCHED_KIND",
+    "Sums",
+    "count_sentences",
+    "place_table",
+    "stacks_of",
+    "sums_of",
+    "watching_cost",
     "TIMELINE_KIND",
     "Collected",
     "EvidenceKind",

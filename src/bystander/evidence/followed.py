@@ -11,7 +11,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from bystander.design import BLOCKED, RUNNING, WAITS, Place, Task
+from bystander.design import BLOCKED, PYTHON, RUNNING, WAITS, Place, Task
 from bystander.evidence.thread_times import ThreadTimes
 from bystander.evidence.trees import Tree
 
@@ -46,6 +46,8 @@ class Followed:
         self._searches = 0
         self._ends = [one.end[one.state == RUNNING] for one in times]
         self._begins = [one.begin[one.state == RUNNING] for one in times]
+        python = [one.kind == PYTHON for one in tree.places]
+        self._has_frames = [any(python[tree.place[node[k]]] for k in one.readings[-3:].tolist()) for one in times]
         self.sums: dict[tuple[int, int, int], int] = defaultdict(int)
 
     def add(self, task: int, begin: int, end: int, above: int = -1, around: tuple[int, ...] = ()) -> None:
@@ -60,7 +62,7 @@ class Followed:
         """
         times, sums = self._times[task], self.sums
         if not times.readings.size:
-            unseen = self._tree.hung(above, self._tree.alone(Place("unseen", self._tasks[task].name)))
+            unseen = self._tree.hung(above, self._tree.alone(Place("program", self._tasks[task].name)))
             sums[unseen, task, -1] += max(0, end - begin)
             return
         low, high = (int(one) for one in times.ran_at(np.array([begin, end])))
@@ -98,7 +100,9 @@ class Followed:
         until = min(end, int(self._ended[by]))
         self.sums[node, task, wait] += (since - begin) + (end - until)
         own = self._tasks[by].process == self._tasks[task].process
-        mark = self._tree.under(node, Place("thread" if own else "child", self._tasks[by].name))
+        mark = node
+        if own or self._has_frames[by]:
+            mark = self._tree.under(node, Place("thread" if own else "child", self._tasks[by].name))
         self.add(by, since, until, mark, (*around, task))
 
     def _ended_by(self, task: int, wait: int, begin: int, end: int, around: tuple[int, ...]) -> int:

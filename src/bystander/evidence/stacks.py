@@ -80,7 +80,7 @@ def _with_unseen(
     nodes, tasks, ran = [], [], []
     for number, one in enumerate(times):
         if one.begin.size and not one.readings.size and (total := int((one.end - one.begin)[one.state == 0].sum())):
-            nodes.append(tree.alone(Place("unseen", watched.tasks[number].name)))
+            nodes.append(tree.alone(Place("program", watched.tasks[number].name)))
             tasks.append(number)
             ran.append(total)
     more = (np.array(one, dtype=np.int64) for one in (nodes, tasks, ran))

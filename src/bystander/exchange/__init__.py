@@ -2,12 +2,12 @@
 
 from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
-from bystander.exchange.levels_json import levels_json
 from bystander.exchange.marks import Spans, read_marks
+from bystander.exchange.places import paths_csv, places_json
 from bystander.exchange.readings_in import Imported, read_readings_csv
 from bystander.exchange.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
-from bystander.exchange.records_json import archive_size_json, record_shown_json, records_listed_json
+from bystander.exchange.records_json import archive_size_json, levels_json, record_shown_json, records_listed_json
 from bystander.exchange.spans import read_spans, spans_json
 from bystander.exchange.verdicts import verdicts_json
 
@@ -22,6 +22,8 @@ __all__ = [
     "json_document",
     "levels_json",
     "misfit",
+    "paths_csv",
+    "places_json",
     "read_block_json",
     "read_marks",
     "read_readings_csv",

@@ -1,14 +1,16 @@
-"""What `bystander records` prints for programs: records in short, one with its size, and the archive's size."""
+"""What `bystander records` prints for programs: records in short, one with its size, levels, and the archive's size."""
 
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from bystander.design import Record, RecordHead
+from bystander.foresight import WorkloadLevels, level_share
 
-__all__ = ["archive_size_json", "record_shown_json", "records_listed_json"]
+__all__ = ["archive_size_json", "levels_json", "record_shown_json", "records_listed_json"]
 
 
 def _in_short(head: RecordHead) -> dict[str, object]:
@@ -59,3 +61,22 @@ def archive_size_json(file: int, arms: int, evidence_files: int, by_record: Mapp
         "evidence_bytes": {name: evidence for name, (_, evidence) in by_record.items()},
     }
     return _text(document)
+
+
+def levels_json(head: RecordHead, found: Sequence[WorkloadLevels]) -> str:
+    """Return the levels as one JSON document; null where there is too little to tell."""
+    workloads = [
+        {
+            "workload": one.workload, "samples": _number(one.spread.samples), "trials": _number(one.spread.trials),
+            "blocks": _number(one.spread.blocks), "records": _number(one.records), "of_blocks": one.spread.counted,
+            "of_records": one.of_records, "largest": one.largest or None,
+        }
+        for one in found
+    ]  # fmt: skip
+    document = {"format": "bystander.levels", "version": 1, "record": head.name, "workloads": workloads}
+    return json.dumps(document, indent=2, ensure_ascii=False)
+
+
+def _number(spread: float) -> float | None:
+    """Return a spread as a share."""
+    return level_share(spread) if math.isfinite(spread) else None

@@ -18,8 +18,18 @@ from bystander.field.trials.conditions import stub_for, under_conditions
 from bystander.field.trials.kinds import KindInField, Runs, kind_in_field, ready_workload, register_in_field
 from bystander.field.trials.launcher import Launcher
 from bystander.field.trials.openings import CannotWatchError, Openings, source_of
+from bystander.field.watching.hooks import COUNTING, hooked, read_counts
+from bystander.field.watching.watcher import COUNTS_ONLY, WAYS, FoundWay, Watcher, found_way
 
 __all__ = [
+    "COUNTING",
+    "COUNTS_ONLY",
+    "WAYS",
+    "FoundWay",
+    "Watcher",
+    "found_way",
+    "hooked",
+    "read_counts",
     "STANDARD_VARIABLES",
     "ArmMaker",
     "CannotWatchError",

@@ -35,6 +35,9 @@ class Observer(Protocol):
     def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
         """A look was taken after so many blocks: these workloads are decided and leave, so many go on."""
 
+    def doing(self, what: str) -> None:
+        """Something begins that takes a while."""
+
     def remark(self, sentence: str) -> None:
         """Something that the user should know."""
 
@@ -61,6 +64,9 @@ class Silent:
         """Do nothing."""
 
     def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
+        """Do nothing."""
+
+    def doing(self, what: str) -> None:
         """Do nothing."""
 
     def remark(self, sentence: str) -> None:

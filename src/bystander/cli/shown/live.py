@@ -130,6 +130,10 @@ class Display:
     def _quiet_for(self, seconds: float) -> bool:
         return time.monotonic() - self._drawn > seconds
 
+    def doing(self, what: str) -> None:
+        """Print a line."""
+        self._line(what)
+
     def remark(self, sentence: str) -> None:
         """Print a sentence above the display."""
         self._line(f"note: {sentence}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import re
 from collections.abc import Mapping
@@ -14,8 +15,9 @@ from bystander.design.readers.values import shown
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.words import Start
 from bystander.design.studies.workloads import TimedCallable, Workload
+from bystander.errors import UsageError
 
-__all__ = ["CALLABLE_KIND"]
+__all__ = ["CALLABLE_KIND", "quick_callable"]
 
 _PATH = re.compile(r"[A-Za-z_]\w*(\.[A-Za-z_]\w*)*:[A-Za-z_]\w*(\.[A-Za-z_]\w*)*")
 
@@ -58,6 +60,38 @@ def _values(reader: KeyReader, given: Any, path: str) -> str:
     except (TypeError, ValueError):
         reader.wrong(f"{path}.given", "dates and nan cannot be passed on; name a function that makes them")
         return ""
+
+
+def quick_callable(call: str, given: str | None) -> TimedCallable:
+    """Return a callable that was named on the command line.
+
+    Parameters
+    ----------
+    given : str or None
+        Its arguments as a call of Python has them, or module:function which makes them.
+
+    Raises
+    ------
+    UsageError
+        When either cannot be read.
+    """
+    if not _PATH.fullmatch(call):
+        raise UsageError(f'--call: "{call}" names no callable; write for example tidebook.tides:level')
+    if given is None or _PATH.fullmatch(given):
+        return TimedCallable(call, given or "")
+    wrong = f"--given: {given!r} is no list of arguments; write for example --given \"port='north', days=3\""
+    try:
+        made = ast.parse(f"f({given})", mode="eval").body
+        if not isinstance(made, ast.Call):
+            raise UsageError(wrong)
+        words = [ast.literal_eval(one) for one in made.args]
+        named = {one.arg or "**": ast.literal_eval(one.value) for one in made.keywords}
+        values = json.dumps(words or named, allow_nan=False)
+    except (SyntaxError, ValueError, TypeError, RecursionError, MemoryError):
+        raise UsageError(wrong) from None
+    if words and named:
+        raise UsageError("--given: name all arguments or none of them")
+    return TimedCallable(call, values=values if words or named else "")
 
 
 def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-__all__ = ["ArmState", "LookTaken", "Record", "RecordHead", "RunTrials", "TrialArray", "TrialColumns", "Trials"]
+__all__ = ["ArmState", "LookTaken", "Record", "RecordHead", "RunTrials", "TrialArray", "TrialColumns", "Trials", "run_name"]
 
 
 @dataclass(frozen=True)
@@ -105,6 +105,12 @@ class RecordHead:
         """The run whose trials reach a verdict; one made up from the study where none was kept."""
         made_up = Run(seed=self.study.seed or 0, began_wall_s=self.started_wall_s, state=self.state)
         return next((run for run in self.runs if run.purpose == TIMED), made_up)
+
+
+def run_name(head: RecordHead, run: Run) -> str:
+    """Return the name of a run that is not the timed one: tides-3/inspected-2 is the second inspection of tides-3."""
+    before = sum(1 for one in head.runs if one.purpose == run.purpose and one.number <= run.number)
+    return f"{head.name}/{run.purpose}-{before}"
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from bystander.design import (
@@ -12,14 +13,18 @@ from bystander.design import (
     ONE_ARM_BLOCKS,
     Arm,
     Command,
+    Start,
     StoppingRule,
     Study,
     Workload,
+    quick_callable,
 )
 from bystander.errors import UsageError
 from bystander.field import StudyFolder
 
-__all__ = ["commands_study", "one_command_study"]
+_SAMPLE_S = 0.5  # of a callable that is looked into: a trial takes one sample
+
+__all__ = ["callable_study", "commands_study", "one_command_study"]
 
 
 def one_command_study(words: Sequence[str], here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
@@ -61,4 +66,24 @@ def commands_study(arms: Sequence[str], here: Path, keep: Sequence[str] = ()) ->
         stopping=StoppingRule.LOOKS,
         keep_environment=tuple(keep),
     )
+    return study, StudyFolder(here)
+
+
+def callable_study(call: str, given: str | None, here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
+    """Return the study of one callable under one arm, "now", in the folder as it stands.
+
+    Parameters
+    ----------
+    call : str
+        As module:function.
+    given : str or None
+        Its arguments as in a call of Python, or a function that makes them, as module:function.
+    """
+    timed = replace(quick_callable(call, given), sample_s=_SAMPLE_S, samples=1)
+    name = call.partition(":")[2]
+    workload = Workload(name, name, timed, limit_s=DEFAULT_LIMIT_S, start=Start.IN_PROCESS)
+    study = Study(
+        name=f"{call} now", arms=(Arm("now", in_place=True),), workloads=(workload,),
+        blocks=ONE_ARM_BLOCKS, keep_environment=tuple(keep),
+    )  # fmt: skip
     return study, StudyFolder(here)

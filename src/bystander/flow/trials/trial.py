@@ -37,6 +37,7 @@ class TrialRunner:
         arm: int,
         conditions: Mapping[str, int] | None = None,
         seen: Callable[[str], None] | None = None,
+        by: Runs | None = None,
     ) -> TrialOutcome:
         """Run one trial of a workload under an arm, by their positions.
 
@@ -49,6 +50,8 @@ class TrialRunner:
             Those of the trial's block, for the trial and the steps around it.
         seen : callable, optional
             Is given the trial's answer as text, where it ended well and is compared as text.
+        by : Runs, optional
+            Runs the trial itself, not the steps around it.
         """
         ready = self._commands[workload, arm]
         prepared = workload, arm, (conditions or {}).get("folder depth", 0)
@@ -62,7 +65,7 @@ class TrialRunner:
         kind = joined_kind(ready.kind)
         if self._starts:
             self._starts.before(workload, arm, command)
-        outcome = kind.in_field.run(self._launcher, command)
+        outcome = kind.in_field.run(by or self._launcher, command)
         if self._starts:
             outcome = self._starts.after(workload, arm, outcome)
         spans = Path(command.folder, command.spans) if command.spans else None

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from bystander.design.records.watched import PYTHON, Place
+from bystander.design.inside.watched import PYTHON, Place
 
 __all__ = [
     "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable",
-    "place_label",
+    "place_label", "short_file",
 ]  # fmt: skip
 
 VIEWS = ("elapsed", "processor", "waiting")
 ORDERS_OF_PLACES = ("whole", "alone", "calls", "per-call")
 BUILT_IN = "built-in"
 IMPORTS, HARNESS, START = "imports", "harness", "interpreter"
-GROUPS = {IMPORTS: "imports", HARNESS: "our harness", START: "interpreter, before and after the program"}
+GROUPS = {IMPORTS: "imports", HARNESS: "our harness", START: "interpreter start and end"}
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,10 @@ class PlaceTable:
         Of functions of Python and built-ins, a trial.
     repeats : bool or None
         Whether two counting trials gave the same calls; None where there were not two.
+    root : str
+        The arm's folder: files in it are shown from there.
+    cost : float or None
+        Watched over unwatched time of a trial; None where nobody knows.
     sentences : tuple of str
         What watching cost, what was not seen, and what the counts say.
     """
@@ -106,6 +111,8 @@ class PlaceTable:
     groups: tuple[PlaceRow, ...]
     calls: int | None = None
     repeats: bool | None = None
+    root: str = ""
+    cost: float | None = None
     sentences: tuple[str, ...] = field(default_factory=tuple)
 
 
@@ -115,9 +122,22 @@ def place_label(place: Place) -> str:
         return place.name
     if place.kind != PYTHON:
         return GROUPS.get(place.kind) or f"{place.kind} {place.name}"
-    stem = place.file.rpartition("/")[2].removesuffix(".py").removeprefix("<frozen ").rstrip(">")
+    stem = place.file.rpartition("/")[2].removesuffix(".py")
+    if stem.startswith("<frozen "):
+        stem = stem.removeprefix("<frozen ").removesuffix(">")
     if stem in ("__init__", "__main__"):
         folder = place.file.rpartition("/")[0].rpartition("/")[2]
         stem = folder if stem == "__init__" else f"{folder}.__main__"
     name = place.name.replace(".<locals>.", ".")
     return stem if name == "<module>" else f"{stem}.{name}"
+
+
+def short_file(file: str, root: str) -> str:
+    """Return a file for people: from the arm's folder, the folder of packages or the standard library on."""
+    if root and file.startswith(root.rstrip("/") + "/"):
+        return file[len(root.rstrip("/")) + 1 :]
+    for mark in ("/site-packages/", "/dist-packages/"):
+        if mark in file:
+            return file.rpartition(mark)[2]
+    library = re.search(r"/lib/(python\d\.\d+/.*)", file)
+    return library[1] if library else file

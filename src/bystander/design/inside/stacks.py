@@ -8,12 +8,15 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design.records.watched import Place, Task
+from bystander.design.inside.watched import Place, Task
 
-__all__ = ["COUNTS", "STACKS", "CallEdge", "Counts", "Stacks"]
+__all__ = ["COUNTED", "COUNTS", "INSPECTED", "STACKS", "UNWATCHED", "CallEdge", "Counts", "Stacks"]
 
 STACKS = "stacks"  # kinds of evidence
 COUNTS = "counts"
+UNWATCHED = "unwatched"
+# Purposes of runs.
+INSPECTED, COUNTED = "inspected", "counted"
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,189 @@
+"""Where the time went, as a table: the place's name first, its seconds as a bar on one axis, figures after."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from bystander.cli.shown.console import can_draw, tell
+from bystander.design import BUILT_IN, PlaceRow, PlaceTable, short_file
+from bystander.units import counted, duration_text, shortened
+
+__all__ = ["FIRST", "print_places"]
+
+FIRST = 15
+_GAP, _NUMBER, _LEAST_BAR, _MOST_BAR, _LEAST_NAME, _MOST_NAME = 2, 8, 12, 44, 16, 40
+_WIDE = 118  # from here on a row is one line, with file and line at its end
+_SMALL = 0.001  # of the longest: a smaller place is taken together with others
+_FEW = 100  # readings, below which two digits are all that is known
+_VIEWS = {
+    "elapsed": "elapsed time of the main thread, followed into what it waits for",
+    "processor": "time on a processor, of all threads and processes",
+    "waiting": "time waited, by all threads and processes",
+}
+
+
+def print_places(console: Console, table: PlaceTable, order: str, first: int = FIRST, everything: bool = False) -> None:
+    """Print a table of places with what is known of it as a whole."""
+    console.print(f"{table.run}: {table.workload} under {table.arm}", style="title")
+    console.print(_summary(table))
+    console.print()
+    shown, small = _chosen(table.rows, order, first, everything)
+    groups = table.groups
+    drawn = _Drawn(console.width, [*shown, *groups], table)
+    for line in drawn.head():
+        console.print(line, no_wrap=True, crop=False)
+    for row in shown:
+        for line in drawn.lines(row):
+            console.print(line, no_wrap=True, crop=False)
+    if small:
+        console.print(_together(small), style="quiet")
+    for row in groups:
+        for line in drawn.lines(row):
+            console.print(line, no_wrap=True, crop=False)
+    console.print()
+    console.print(f"{_VIEWS[table.view]}; {_key()}.".capitalize(), style="quiet")
+    if order != "calls" and (text := _built_ins(table)):
+        console.print(text)
+    for sentence in table.sentences:
+        tell(console, sentence)
+
+
+def _summary(table: PlaceTable) -> str:
+    """Say what the whole took, where that went, how many calls there were and what watching cost."""
+    if not table.readings:
+        return f"{_calls(table)}; nothing was watched."
+    each = " a trial" if table.trials > 1 else ""
+    parts = [f"{duration_text(table.elapsed_s)}{each}"]
+    if table.view == "elapsed":
+        parts = [f"{parts[0]}: {duration_text(table.processor_s)} on a processor, {duration_text(table.waiting_s)} waiting{_for(table)}"]
+    elif table.view == "processor":
+        parts.append(f"{duration_text(table.cpu_s)} on processors by all threads and processes")
+    else:
+        parts.append(f"{duration_text(table.waiting_s)} waited by all threads and processes{_for(table)}")
+    parts.append(_calls(table))
+    parts.append(f"watching took {table.cost:.2f} times as long" if table.cost else "what watching cost is not known")
+    many = f"{counted(table.trials, 'trial')}, {counted(table.readings, 'reading')}"
+    return "; ".join(parts) + f"; {many}."
+
+
+def _calls(table: PlaceTable) -> str:
+    return "calls not counted" if table.calls is None else f"{table.calls:,} calls"
+
+
+def _for(table: PlaceTable) -> str:
+    parts = sorted(table.waits.items(), key=lambda one: -one[1])[:3]
+    told = [f"{name} {duration_text(seconds, 2)}" for name, seconds in parts if seconds >= 0.02 * table.elapsed_s]
+    return f" ({', '.join(told)})" if told else ""
+
+
+def _chosen(
+    rows: Sequence[PlaceRow], order: str, first: int, everything: bool
+) -> tuple[Sequence[PlaceRow], Sequence[PlaceRow]]:
+    """Return the rows that are shown, and those that are taken together."""
+    if everything:
+        return rows, ()
+    if order == "calls":
+        return rows[:first], ()
+    longest = max((row.whole_s for row in rows if row.whole_s == row.whole_s), default=0.0)
+    known = [row for row in rows if row.whole_s == row.whole_s]
+    shown = [row for row in known if row.whole_s >= _SMALL * longest and row.whole_s > 0][:first]
+    held = {row.place for row in shown}
+    return shown, [row for row in known if row.place not in held and row.whole_s > 0]
+
+
+def _together(rows: Sequence[PlaceRow]) -> str:
+    alone = sum(row.alone_s for row in rows)
+    return f"{counted(len(rows), 'place')} more, alone {duration_text(alone, 2)} together: --first {FIRST * 3}, --all"
+
+
+def _built_ins(table: PlaceTable) -> str:
+    most = sorted((row for row in table.rows if row.place.kind == BUILT_IN), key=lambda row: -(row.calls or 0))[:4]
+    told = ", ".join(f"{row.label} {row.calls:,}" for row in most)
+    return f"Built-ins called most: {told}; their seconds stand with the line that calls them." if most else ""
+
+
+def _key() -> str:
+    filled, hollow = _marks()
+    return f"{filled} alone, {hollow} in what it calls"
+
+
+def _marks() -> tuple[str, str]:
+    return ("■", "□") if can_draw() else ("#", "-")
+
+
+class _Drawn:
+    """How rows fit into a width: on one line each where there is room, else with file and bar on a second one."""
+
+    def __init__(self, width: int, rows: Sequence[PlaceRow], table: PlaceTable) -> None:
+        self._table, self._calls = table, table.calls is not None
+        self._whole = max((row.whole_s for row in rows if row.whole_s == row.whole_s), default=0.0)
+        figures = (4 if self._calls else 2) * (_NUMBER + _GAP)
+        self._wide = width >= _WIDE
+        names = max((len(row.label) for row in rows), default=_LEAST_NAME)
+        files = max((len(self._where(row)) for row in rows), default=_LEAST_NAME)
+        if self._wide:
+            self._where_width = min(files, _MOST_NAME)
+            room = width - figures - self._where_width - _GAP
+            self._name = max(_LEAST_NAME, min(names, room - _LEAST_BAR - _GAP))
+            self._bar = min(_MOST_BAR, room - self._name - _GAP)
+        else:
+            self._name = max(_LEAST_NAME, min(max(names, files + _GAP), width - figures))
+            self._where_width = max(_LEAST_NAME, min(files, width - _LEAST_BAR - 2 * _GAP))
+            self._where_width = min(self._where_width, self._name - _GAP) if self._name > _LEAST_NAME else self._where_width
+            self._bar = min(_MOST_BAR, width - self._where_width - 2 * _GAP)
+
+    def head(self) -> list[Text]:
+        """Return the head with the axis."""
+        end = duration_text(self._whole, 2)
+        axis = "0" + end.rjust(self._bar - 1)
+        titles = "".join(f"{title:>{_NUMBER + _GAP}}" for title in ("whole", "alone", *(("calls", "per call") * self._calls)))
+        if self._wide:
+            text = "place".ljust(self._name) + " " * _GAP + axis + titles + "  file and line"
+            return [Text(text, style="quiet")]
+        first = "place".ljust(self._name) + titles
+        return [Text(first, style="quiet"), Text("  " + "file and line".ljust(self._where_width) + "  " + axis, style="quiet")]
+
+    def lines(self, row: PlaceRow) -> list[Text]:
+        """Return a row as one line, or two where there is little room."""
+        name, where = shortened(row.label, self._name).ljust(self._name), self._where(row)
+        digits = 2 if row.whole_readings < _FEW else 3
+        figures = [self._seconds(row.whole_s, digits), self._seconds(row.alone_s, digits)]
+        if self._calls:
+            figures += [self._number(row), self._seconds(row.per_call_s, digits)]
+        told = "".join(f"{figure:>{_NUMBER + _GAP}}" for figure in figures)
+        if self._wide:
+            line = Text(name + " " * _GAP).append(self._drawing(row)).append(told)
+            return [line.append("  " + shortened(where, self._where_width), style="quiet")]
+        second = Text("  " + shortened(where, self._where_width).ljust(self._where_width) + "  ", style="quiet")
+        return [Text(name + told), second.append(self._drawing(row).rstrip(), style="default")]
+
+    def _drawing(self, row: PlaceRow) -> str:
+        if not self._whole or row.whole_s != row.whole_s:
+            return " " * self._bar
+        filled, hollow = _marks()
+        whole = round(row.whole_s / self._whole * self._bar)
+        alone = min(whole, round(row.alone_s / self._whole * self._bar))
+        return (filled * alone + hollow * (whole - alone)).ljust(self._bar)
+
+    @staticmethod
+    def _seconds(seconds: float | None, digits: int) -> str:
+        if seconds is None or math.isnan(seconds):
+            return ""
+        return duration_text(seconds, digits) if seconds else "0"
+
+    @staticmethod
+    def _number(row: PlaceRow) -> str:
+        if row.calls is None:
+            return ""
+        return ("" if row.repeats else "~") + f"{row.calls:,}"
+
+    def _where(self, row: PlaceRow) -> str:
+        if not row.place.file:
+            return ""
+        inner = f", {row.inner:,} calls inner" if row.inner else ""
+        resumed = f", {row.resumed:,} times gone on" if row.resumed else ""
+        return f"{short_file(row.place.file, self._table.root)}:{row.place.line}{inner}{resumed}"

@@ -1,0 +1,68 @@
+"""What exact counts say by themselves: calls for each item, and for each call of the caller."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from bystander.design import PYTHON, Counts, Place, PlaceTable, place_label
+from bystander.units import counted
+
+__all__ = ["count_sentences"]
+
+_MOST = 3
+_FEWEST_CALLS = 20  # of what is called several times an item: fewer cost nothing
+_SHARE = 0.005  # of the whole: a smaller place is no lead
+
+
+def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: PlaceTable) -> list[str]:
+    """Say whether the counts repeat, what they leave out, and which places are called more often than there are items."""
+    if not kept:
+        return []
+    summary, counts = kept[0]
+    sentences = []
+    if table.repeats is False:
+        sentences.append("Two counting trials gave different calls: those that differ are marked ~ and are no evidence.")
+    elif table.repeats is None:
+        sentences.append("Calls were counted once only, so it is not known whether they repeat.")
+    sentences += [f"Counting: {problem}." for problem in counts.problems[:3]]
+    items = {name: value for name, value in summary.get("items", {}).items() if value > 0}
+    weighty = {row.place for row in table.rows if row.whole_s >= _SHARE * table.elapsed_s and row.place.kind == PYTHON}
+    sentences += _by_item(table, weighty, items) if items else []
+    return sentences + _by_caller(counts, weighty, table.repeats is not False)
+
+
+def _by_item(table: PlaceTable, weighty: set[Place], items: Mapping[str, float]) -> list[str]:
+    """Say which places are called several times for each item that the program tells."""
+    found = []
+    for row in table.rows:
+        if row.place not in weighty or not row.calls or not row.repeats or row.calls < _FEWEST_CALLS:
+            continue
+        for name, count in items.items():
+            each = row.calls / count
+            if each >= 1.5 and abs(each - round(each)) < 0.02 * each:
+                found.append((row.whole_s, f"{row.label} is called {round(each):,} times for each of {count:,.0f} {name}."))
+    return [sentence for _, sentence in sorted(found, reverse=True)[:_MOST]]
+
+
+def _by_caller(counts: Counts, weighty: set[Place], repeats: bool) -> list[str]:
+    """Say which places are called very often by one call of one caller."""
+    if not repeats:
+        return []
+    calls = [0] * len(counts.places)
+    for edge in counts.edges:
+        calls[edge.callee] += edge.calls - edge.inner
+    pairs: dict[tuple[int, int], int] = {}
+    for edge in counts.edges:
+        if edge.caller >= 0 and edge.caller != edge.callee:
+            pairs[edge.caller, edge.callee] = pairs.get((edge.caller, edge.callee), 0) + edge.calls
+    found = []
+    for (caller, callee), number in pairs.items():
+        ours = counts.places[caller] in weighty and counts.places[callee] in weighty
+        if ours and calls[caller] > 1 and number >= 10 * calls[caller] and number >= _FEWEST_CALLS:
+            found.append((number, caller, callee))
+    return [
+        f"One call of {place_label(counts.places[caller])} calls {place_label(counts.places[callee])} "
+        f"{number / calls[caller]:,.0f} times ({counted(calls[caller], 'call')})."
+        for number, caller, callee in sorted(found, reverse=True)[:_MOST]
+    ]

@@ -1,0 +1,182 @@
+"""One state of a workload is looked into: watched trials beside some that are not, and trials whose calls are counted."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from bystander.archive.writer import RecordWriter
+from bystander.design import (
+    PlannedBlock,
+    PlannedTrial,
+    Status,
+    Study,
+    TrialOutcome,
+    Whose,
+    block_conditions,
+    workload_key,
+)
+from bystander.evidence import UNWATCHED_KIND, packed
+from bystander.field import COUNTS_ONLY, FoundWay, Launcher
+from bystander.flow.observer import Observer
+from bystander.flow.sessions.interrupts import Interrupts
+from bystander.flow.trials.trial import TrialRunner
+from bystander.flow.trials.watching import CountedRuns, WatchedRuns
+from bystander.units import duration_text
+
+__all__ = ["Asked", "Inspection"]
+
+ENOUGH_READINGS = 2000
+_USUAL_TICK_NS = 1_000_000
+_READINGS_A_TRIAL = 1500  # that a trial should give, where the clock can
+_FEWEST_PAIRS, _MOST_PAIRS, _PAIRS_S = 3, 25, 12.0
+_BARE_UP_TO_S = 20.0  # a trial longer than that is not run again only to know what watching cost
+_COUNTS_UP_TO_S, _SLOWER = 60.0, 10  # counting follows by itself where a trial so many times slower fits in there
+_COUNTED = 2
+_LONG_S = 4.0
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How a state is to be looked into; None leaves it to what is found.
+
+    Attributes
+    ----------
+    tick_s : float or None
+        CPU time from tick to tick.
+    counts : bool or None
+        Whether calls are counted.
+    by_hand : bool
+        Somebody drives the program: one trial, without a limit.
+    """
+
+    tick_s: float | None = None
+    counts: bool | None = None
+    by_hand: bool = False
+
+
+@dataclass
+class Inspection:
+    """The trials of one inspection."""
+
+    study: Study
+    workload: int
+    arm: int
+    trials: TrialRunner
+    launcher: Launcher
+    interrupts: Interrupts
+    way: FoundWay
+    asked: Asked
+    observer: Observer
+    seed: int
+    took_s: float = 0.0
+    ended_well: bool = True
+    python: bool = True
+
+    def watch(self, writer: RecordWriter, number: int) -> None:
+        """Run watched trials, and as many that are not, until there are readings enough."""
+        begun, readings, pairs = 0, 0, []
+        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
+        self.observer.doing(f"watching {self._name}" + (", by hand: end it when you have seen enough" * self.asked.by_hand))
+        runs, outcome, seen = self._watched(tick_ns, 0)
+        if not self._enough(outcome, seen):
+            # Too short for a view: it was what comes before the first trial, and said how quick the clock must be.
+            if self.asked.tick_s is None:
+                tick_ns = self.way.tick_ns(min(_USUAL_TICK_NS, round(outcome.took_s * 1e9 / _READINGS_A_TRIAL)))
+            draw = random.Random(self.seed)
+            spent = 0.0
+            while self._more(readings, len(pairs), spent):
+                first = draw.random() < 0.5
+                bare = self._bare() if first else None
+                runs, outcome, seen = self._watched(tick_ns, begun)
+                self._write(writer, begun, runs, outcome)
+                begun, readings = begun + 1, readings + seen
+                if self.interrupts.asked or outcome.status is not Status.OK:
+                    break
+                bare = bare or self._bare()
+                spent += outcome.took_s + bare.took_s
+                if bare.status is Status.OK:
+                    pairs.append((outcome.took_s, bare.took_s))
+                if self.interrupts.asked:
+                    break
+        else:
+            self._write(writer, 0, runs, outcome)
+            again = outcome.status is Status.OK and outcome.took_s <= _BARE_UP_TO_S
+            if again and not self.asked.by_hand and not self.interrupts.asked:
+                if outcome.took_s > _LONG_S:
+                    self.observer.doing(f"once more unwatched, {self._about(outcome.took_s)}: what did watching cost?")
+                bare = self._bare()
+                if bare.status is Status.OK and not self.interrupts.asked:
+                    pairs.append((outcome.took_s, bare.took_s))
+        if pairs:
+            writer.evidence(Whose(number, self.workload, self.arm), [packed(UNWATCHED_KIND, pairs, {"pairs": len(pairs)})])
+        self.took_s = outcome.took_s
+        self.ended_well = outcome.status is Status.OK
+        self.python = bool(runs.watched and (runs.watched.interpreters or any("Python" in one for one in runs.watched.problems)))
+
+    def wants_counts(self) -> bool:
+        """Whether calls are counted; says why not, where it is not plain."""
+        if self.asked.counts is not None:
+            return self.asked.counts
+        if self.asked.by_hand or not self.python or not self.ended_well:
+            return False
+        if self.took_s * _SLOWER > _COUNTS_UP_TO_S:
+            self.observer.remark(
+                f"Calls were not counted: that makes a trial up to ten times longer, here "
+                f"{duration_text(self.took_s * _SLOWER, 2)} twice; --counts counts them all the same."
+            )
+            return False
+        return True
+
+    def count(self, writer: RecordWriter) -> None:
+        """Run trials whose calls are counted, twice: what does not repeat is no evidence."""
+        if self.took_s > 0.5:
+            self.observer.doing(f"counting calls, {self._about(self.took_s * _SLOWER * _COUNTED, most=True)}")
+        runs = CountedRuns(self.launcher)
+        for block in range(_COUNTED):
+            outcome = self.trials.run(self.workload, self.arm, self._conditions(0), by=runs)
+            if self.interrupts.asked:
+                raise KeyboardInterrupt
+            self._record(writer, block, runs.told(outcome, block))
+            if outcome.status is not Status.OK or not (runs.counts and runs.counts.processes):
+                what = outcome.status.text if outcome.status is not Status.OK else "no Python that took the hook in"
+                self.observer.remark(f"Calls could not be counted: the counting trial ended with {what}. {outcome.excerpt}".strip())
+                return
+
+    @property
+    def _name(self) -> str:
+        name, arm = self.study.workloads[self.workload].name, self.study.arms[self.arm].name
+        return name if len(self.study.arms) == 1 else f"{name} under {arm}"
+
+    def _about(self, seconds: float, most: bool = False) -> str:
+        return f"{'at most' if most else 'about'} {duration_text(seconds, 2)}"
+
+    def _enough(self, outcome: TrialOutcome, readings: int) -> bool:
+        ended = outcome.status is not Status.OK or self.interrupts.asked
+        return ended or self.asked.by_hand or readings >= ENOUGH_READINGS or self.way.way == COUNTS_ONLY
+
+    def _more(self, readings: int, pairs: int, spent_s: float) -> bool:
+        if self.interrupts.asked or pairs >= _MOST_PAIRS:
+            return False
+        return pairs < _FEWEST_PAIRS or (readings < ENOUGH_READINGS and spent_s < _PAIRS_S)
+
+    def _conditions(self, block: int) -> Mapping[str, int]:
+        key = workload_key(self.study.workloads[self.workload])
+        return block_conditions(self.seed, key, block, self.study.vary)
+
+    def _watched(self, tick_ns: int, block: int) -> tuple[WatchedRuns, TrialOutcome, int]:
+        runs = WatchedRuns(self.launcher, self.way.way, tick_ns, self.seed + block)
+        outcome = self.trials.run(self.workload, self.arm, self._conditions(block), by=runs)
+        return runs, outcome, int(runs.watched.at_ns.size) if runs.watched else 0
+
+    def _bare(self) -> TrialOutcome:
+        return self.trials.run(self.workload, self.arm, self._conditions(0))
+
+    def _write(self, writer: RecordWriter, block: int, runs: WatchedRuns, outcome: TrialOutcome) -> None:
+        self._record(writer, block, runs.told(outcome, block)[0])
+
+    def _record(self, writer: RecordWriter, block: int, outcome: TrialOutcome) -> None:
+        planned = PlannedTrial(PlannedBlock(self.workload, block, (self.arm,)), self.arm, 0)
+        limit_s = self.study.workloads[self.workload].limit_s
+        writer.trial(planned, outcome, limit_s, self._conditions(block))

@@ -1,0 +1,92 @@
+"""Trials that are watched or counted: the same trial, run another way, with what was seen as its evidence."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from bystander.design import Counts, Stacks, Status, TrialOutcome, Watched
+from bystander.evidence import COUNTS_KIND, STACKS_KIND, packed, stacks_of
+from bystander.field import COUNTING, Launcher, ReadyCommand, Watcher, hooked, read_counts
+
+__all__ = ["CountedRuns", "WatchedRuns"]
+
+_SLOWER = 12  # counting makes a trial so many times longer, at most: its limit grows with it
+
+
+class WatchedRuns:
+    """Runs commands and watches each.
+
+    Attributes
+    ----------
+    watched : Watched or None
+        What was seen of the last one.
+    """
+
+    def __init__(self, launcher: Launcher, way: str, tick_ns: int, seed: int) -> None:
+        self._launcher, self._way, self._tick_ns, self._seed = launcher, way, tick_ns, seed
+        self.output, self.marks = launcher.output, launcher.marks
+        self.watched: Watched | None = None
+
+    def run(self, command: ReadyCommand) -> TrialOutcome:
+        """Run one command to its end."""
+        watcher = Watcher(self._way, self._tick_ns, self._seed)
+        outcome = self._launcher.run(command, watcher)
+        self.watched = watcher.watched
+        return outcome
+
+    def told(self, outcome: TrialOutcome, block: int) -> tuple[TrialOutcome, Stacks | None]:
+        """Return a trial with what was seen of it as evidence, and that."""
+        if self.watched is None:
+            return outcome, None
+        stacks = stacks_of(self.watched)
+        packet = packed(STACKS_KIND, stacks, _summary(self.watched, outcome, block))
+        return replace(outcome, evidence=(*outcome.evidence, packet)), stacks
+
+
+def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str, Any]:
+    first = watched.first_frame_ns
+    return {
+        "block": block, "way": watched.way, "tick_s": watched.period_ns / 1e9, "status": outcome.status.text,
+        "elapsed_s": outcome.took_s, "readings": int(watched.at_ns.size), "ticks": watched.ticks,
+        "missed": watched.missed, "torn": watched.torn, "lost": watched.lost, "problems": dict(watched.problems),
+        "unwatched_s": (first - watched.began_ns) / 1e9 if first else None,
+        "interpreters": list(watched.interpreters),
+        "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
+    }  # fmt: skip
+
+
+class CountedRuns:
+    """Runs commands and counts the calls of each; use as a context is not needed: its folder is the launcher's."""
+
+    def __init__(self, launcher: Launcher) -> None:
+        self._launcher = launcher
+        self.output, self.marks = launcher.output, launcher.marks
+        self._folder = Path(launcher.output).with_name("hooks")
+        self.counts: Counts | None = None
+
+    def run(self, command: ReadyCommand) -> TrialOutcome:
+        """Run one command to its end."""
+        shutil.rmtree(self._folder, ignore_errors=True)
+        self._folder.mkdir()
+        slower = replace(hooked(command, (COUNTING,), self._folder), limit_s=command.limit_s * _SLOWER)
+        outcome = self._launcher.run(slower)
+        self.counts = read_counts(self._folder)
+        shutil.rmtree(self._folder, ignore_errors=True)
+        return outcome
+
+    def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
+        """Return a trial with its calls as evidence, where it ended well and any were counted."""
+        counts = self.counts
+        if counts is None or not counts.processes:
+            return outcome
+        summary = {
+            "block": block, "processes": counts.processes, "problems": list(counts.problems),
+            "status": outcome.status.text, "elapsed_s": outcome.took_s,
+            "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
+        }  # fmt: skip
+        evidence = (*outcome.evidence, packed(COUNTS_KIND, counts, summary)) if outcome.status is Status.OK else ()
+        return replace(outcome, evidence=evidence or outcome.evidence)
