@@ -22,8 +22,6 @@ from bystander.cli.options import (
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
-    import click
-
     from bystander.design import Study
     from bystander.flow.commands.leads import Wanted
     from bystander.flow.places import StudyFolder
@@ -44,7 +42,9 @@ FirstOption = Annotated[int | None, typer.Option("--first", min=1, help="Show so
 ViewOption = Annotated[
     str,
     typer.Option(
-        "--view", metavar="WORD", help="Time that is shown: elapsed (of the main thread), processor or waiting (of all)."
+        "--view",
+        metavar="WORD",
+        help="Time that is shown: elapsed (of the main thread), processor or waiting (of all).",
     ),
 ]
 StateOnlyOption = Annotated[str | None, typer.Option("--only", help="The workload.")]
@@ -57,7 +57,7 @@ RecordInspected = Annotated[
 class InspectCommand(TyperCommand):
     """Two dashes mark a command: what follows them is not read as anything of ours."""
 
-    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Put what follows the dashes aside."""
         if "--" in args:
             at = args.index("--")
@@ -157,7 +157,8 @@ def leads(
     everything: Annotated[bool, typer.Option("--all", help="Show every place.")] = False,
     view: ViewOption = "elapsed",
     to: Annotated[
-        list[Path] | None, typer.Option("--to", help="Write a file instead: .csv, one row a path; or .json. Repeatable.")
+        list[Path] | None,
+        typer.Option("--to", help="Write a file instead: .csv, one row a path; or .json. Repeatable."),
     ] = None,
     json: JsonOption = False,
     archive: ArchiveOption = None,
@@ -230,7 +231,9 @@ def _refuse_contradictions(sources: dict[str, Any], only: str | None, arm: str |
     if len(named) > 1:
         raise UsageError(f"{named[0]} and {named[1]} are both given; keep the one that is meant")
     if named and named[0] in ("a command", "--call") and (only or arm):
-        raise UsageError(f"{'--only' if only else '--arm'} chooses in a study or a record; with {named[0]} it does not apply")
+        raise UsageError(
+            f"{'--only' if only else '--arm'} chooses in a study or a record; with {named[0]} it does not apply"
+        )
     if arguments is not None and not sources["--call"]:
         raise UsageError("--given goes with --call")
 

@@ -16,13 +16,15 @@ _SHARE = 0.005  # of the whole: a smaller place is no lead
 
 
 def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: PlaceTable) -> list[str]:
-    """Say whether the counts repeat, what they leave out, and which places are called more often than there are items."""
+    """Say whether the counts repeat, what they leave out, and which places are called oftener than there are items."""
     if not kept:
         return []
     summary, counts = kept[0]
     sentences = []
     if table.repeats is False:
-        sentences.append("Two counting trials gave different calls: those that differ are marked ~ and are no evidence.")
+        sentences.append(
+            "Two counting trials gave different calls: those that differ are marked ~ and are no evidence."
+        )
     elif table.repeats is None:
         sentences.append("Calls were counted once only, so it is not known whether they repeat.")
     sentences += [f"Counting: {problem}." for problem in counts.problems[:3]]
@@ -41,7 +43,9 @@ def _by_item(table: PlaceTable, weighty: set[Place], items: Mapping[str, float])
         for name, count in items.items():
             each = row.calls / count
             if each >= 1.5 and abs(each - round(each)) < 0.02 * each:
-                found.append((row.whole_s, f"{row.label} is called {round(each):,} times for each of {count:,.0f} {name}."))
+                found.append(
+                    (row.whole_s, f"{row.label} is called {round(each):,} times for each of {count:,.0f} {name}.")
+                )
     return [sentence for _, sentence in sorted(found, reverse=True)[:_MOST]]
 
 

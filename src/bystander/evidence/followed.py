@@ -21,7 +21,9 @@ _LATE_NS = 2_000_000  # from the end of who ended a wait to the waiting one's go
 _CHILD_LATE_NS = 20_000_000  # for an ended child: somebody may have been asked to look after it
 _DEEPEST = 8
 _MOST_SEARCHES = 2_000_000
-_SOMETHING, _LOCK, _PIPE, _CHILD, _EVENTS = (WAITS.index(one) for one in ("something", "lock", "pipe", "child", "events"))
+_SOMETHING, _LOCK, _PIPE, _CHILD, _EVENTS = (
+    WAITS.index(one) for one in ("something", "lock", "pipe", "child", "events")
+)
 _FOLLOWED = {_SOMETHING, _LOCK, _PIPE, _CHILD, _EVENTS}
 _QUEUE = len(WAITS) - 1
 

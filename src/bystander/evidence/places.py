@@ -2,13 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import BUILT_IN, HARNESS, IMPORTS, PYTHON, START, WAITS, Counts, Place, PlaceRow, PlaceTable, Stacks
+from bystander.design import (
+    BUILT_IN,
+    HARNESS,
+    IMPORTS,
+    PYTHON,
+    START,
+    WAITS,
+    Counts,
+    Place,
+    PlaceRow,
+    PlaceTable,
+    Stacks,
+    TaskRow,
+)
 from bystander.evidence.trees import Tree
 
 __all__ = ["Sums", "place_table", "sums_of"]
@@ -33,6 +47,8 @@ class Sums:
         By node: on how many readings that rests.
     waits : array of int
         By position in `WAITS`, all nodes together.
+    tasks : mapping
+        By name: how many threads and processes, and their time on a processor and waiting, in ns.
     """
 
     tree: Tree
@@ -41,7 +57,7 @@ class Sums:
     waits: Whole
     trials: int
     elapsed_ns: int
-    cpu_ns: int
+    tasks: Mapping[str, Sequence[int]]
 
 
 def sums_of(trials: Sequence[Stacks], view: str) -> Sums:
@@ -64,13 +80,21 @@ def sums_of(trials: Sequence[Stacks], view: str) -> Sums:
             np.add.at(waits, one.wait, one.waiting_ns)
             waits[_QUEUE] += one.queued_ns.sum()
         np.add.at(readings, to[one.node], 1)
-    total, cpu = sum(one.length_ns for one in trials), sum(int(one.processor_ns.sum()) for one in trials)
-    return Sums(tree, spent, readings, waits, len(trials), total, cpu)
+    return Sums(tree, spent, readings, waits, len(trials), sum(one.length_ns for one in trials), _by_task(trials))
 
 
-def place_table(
-    sums: Sums, counts: Sequence[Counts], view: str, workload: str, arm: str, run: str
-) -> PlaceTable:
+def _by_task(trials: Sequence[Stacks]) -> dict[str, list[int]]:
+    found: dict[str, list[int]] = {}
+    for one in trials:
+        ran = np.bincount(one.task, one.processor_ns, len(one.tasks)).tolist()
+        waited = np.bincount(one.task, one.waiting_ns + one.queued_ns, len(one.tasks)).tolist()
+        for task, a, b in zip(one.tasks, ran, waited, strict=True):
+            sums = found.setdefault(task.name, [0, 0, 0])
+            sums[0], sums[1], sums[2] = sums[0] + 1, sums[1] + int(a), sums[2] + int(b)
+    return found
+
+
+def place_table(sums: Sums, counts: Sequence[Counts], view: str, workload: str, arm: str, run: str) -> PlaceTable:
     """Return the places of one state, in no order yet."""
     tree = sums.tree
     parent, place, _ = tree.columns()
@@ -104,8 +128,10 @@ def place_table(
     spent = float(sums.spent.sum()) / 1e9 / each
     table = PlaceTable(
         workload, arm, run, view, sums.trials, int(sums.readings.sum()), sums.elapsed_ns / 1e9 / each,
-        spent - waiting, waiting, sums.cpu_ns / 1e9 / each,
+        spent - waiting, waiting, sum(ran for _, ran, _ in sums.tasks.values()) / 1e9 / each,
         {WAITS[k]: float(ns) / 1e9 / each for k, ns in enumerate(sums.waits.tolist()) if ns}, tuple(rows), groups,
+        tuple(sorted((TaskRow(name, n / each, ran / 1e9 / each, waited / 1e9 / each)
+                      for name, (n, ran, waited) in sums.tasks.items()), key=lambda row: -row.processor_s)),
     )  # fmt: skip
     return with_counts(table, counts) if counts else table
 
@@ -121,7 +147,7 @@ def _levels(parent: Whole) -> list[Whole]:
             depth[node] = depth[above] + 1
     order = np.argsort(depth, kind="stable")
     bounds = np.searchsorted(depth[order], np.arange(int(depth.max(initial=-1)) + 2))
-    return [order[a:b] for a, b in zip(bounds[:-1], bounds[1:], strict=True)]
+    return [order[a:b] for a, b in pairwise(bounds.tolist())]
 
 
 def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tuple[Whole, NDArray[np.bool_]]:
@@ -163,22 +189,18 @@ def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
     first = by_trial[0]
     repeats = all(one == first for one in by_trial[1:]) if len(counts) > 1 else None
 
-    def same(place: Place) -> bool:
-        return all(one.get(place) == first.get(place) for one in by_trial)
+    def told(row: PlaceRow) -> PlaceRow:
+        calls, inner, resumed = first[row.place]
+        same = all(one.get(row.place) == first[row.place] for one in by_trial)
+        return replace(row, calls=calls, inner=inner, resumed=resumed, repeats=same)
 
     known = {row.place for row in table.rows}
-    rows = [
-        replace(row, calls=first[row.place][0], inner=first[row.place][1], resumed=first[row.place][2], repeats=same(row.place))
-        if row.place in first else row
-        for row in table.rows
-    ]  # fmt: skip
-    unseen = [
-        PlaceRow(place, np.nan if place.kind == BUILT_IN else 0.0, np.nan if place.kind == BUILT_IN else 0.0, 0,
-                 calls, inner, resumed, same(place))
-        for place, (calls, inner, resumed) in first.items() if place not in known and not _ours(place)
-    ]  # fmt: skip
-    total = sum(calls for place, (calls, _, _) in first.items() if not _ours(place))
-    return replace(table, rows=(*rows, *unseen), calls=total, repeats=repeats)
+    rows = [told(row) if row.place in first else row for row in table.rows]
+    for place in first.keys() - known:
+        seconds = np.nan if place.kind == BUILT_IN else 0.0  # those of a built-in stand with the line that calls it
+        rows.append(told(PlaceRow(place, seconds, seconds)))
+    total = sum(calls for calls, _, _ in first.values())
+    return replace(table, rows=tuple(rows), calls=total, repeats=repeats)
 
 
 def _ours(place: Place) -> bool:
@@ -189,8 +211,12 @@ def _ours(place: Place) -> bool:
 def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
     """Return calls, inner ones and resumptions of each place."""
     found: dict[Place, tuple[int, int, int]] = {}
+    ours = [_ours(place) for place in counts.places]
     for edge in counts.edges:
         place = counts.places[edge.callee]
+        # What imports do besides running modules depends on which of them were compiled already.
+        if ours[edge.callee] or (place.kind == BUILT_IN and edge.caller >= 0 and ours[edge.caller]):
+            continue
         calls, inner, resumed = found.get(place, (0, 0, 0))
         found[place] = calls + edge.calls, inner + edge.inner, resumed + edge.resumed
     return found

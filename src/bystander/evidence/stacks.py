@@ -39,7 +39,7 @@ def stacks_of(watched: Watched) -> Stacks:
     tree = Tree(watched.places, watched.parent.tolist(), watched.place.tolist(), watched.line.tolist())
     node, task, processor = _with_unseen(watched, times, tree, processor)
     more = node.size - readings
-    followed = Followed(watched.tasks, times, watched.node, watched.wait, tree)
+    followed = Followed(watched.tasks, times, watched.node.tolist(), watched.wait.tolist(), tree)
     followed.add(0, watched.began_ns, max(watched.ended_ns, watched.began_ns))
     keys = np.array(list(followed.sums), dtype=np.int64).reshape(-1, 3)
     parent, place, line = tree.columns()
@@ -97,7 +97,9 @@ def pack_stacks(stacks: Stacks) -> bytes:
     }  # fmt: skip
     front = json.dumps(head).encode()
     body = b"".join(
-        np.ascontiguousarray(getattr(stacks, name), dtype=kind).tobytes() for _, columns in _COLUMNS for name, kind in columns
+        np.ascontiguousarray(getattr(stacks, name), dtype=kind).tobytes()
+        for _, columns in _COLUMNS
+        for name, kind in columns
     )
     return _LENGTH.pack(len(front)) + front + body
 

@@ -16,7 +16,11 @@ class Tree:
     """A tree of paths that grows; nodes that are there keep their numbers."""
 
     def __init__(
-        self, places: Iterable[Place] = (), parent: Iterable[int] = (), place: Iterable[int] = (), line: Iterable[int] = ()
+        self,
+        places: Iterable[Place] = (),
+        parent: Iterable[int] = (),
+        place: Iterable[int] = (),
+        line: Iterable[int] = (),
     ) -> None:
         self.places: list[Place] = list(places)
         self._numbers = {one: number for number, one in enumerate(self.places)}

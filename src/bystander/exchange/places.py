@@ -24,6 +24,10 @@ def places_json(table: PlaceTable, order: str) -> str:
         "arm": table.arm, "view": table.view, "order": order, "trials": table.trials, "readings": table.readings,
         "elapsed_s": table.elapsed_s, "processor_s": table.processor_s, "waiting_s": table.waiting_s,
         "cpu_s": table.cpu_s, "waits_s": dict(table.waits), "calls": table.calls, "calls_repeat": table.repeats,
+        "tasks": [
+            {"name": one.name, "count": one.count, "processor_s": one.processor_s, "waiting_s": one.waiting_s}
+            for one in table.tasks
+        ],
         "places": [_row(row) for row in table.rows], "groups": [_row(row) for row in table.groups],
         "sentences": list(table.sentences),
     }  # fmt: skip
@@ -43,7 +47,7 @@ def _row(row: PlaceRow) -> dict[str, Any]:
 
 
 def paths_csv(sums: Sums) -> str:
-    """Return one row a path: its places from the outermost on, its seconds a trial, and its readings over all trials."""
+    """Return one row a path: its places from the outermost on, seconds a trial, and readings over all trials."""
     tree, out = sums.tree, io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["seconds", "readings", "depth", "name", "file", "line", "path"])

@@ -18,6 +18,7 @@ FIRST = 15
 _GAP, _NUMBER, _LEAST_BAR, _MOST_BAR, _LEAST_NAME, _MOST_NAME = 2, 8, 12, 44, 16, 40
 _WIDE = 118  # from here on a row is one line, with file and line at its end
 _SMALL = 0.001  # of the longest: a smaller place is taken together with others
+_TASKS = 5  # names of threads and processes that are told
 _FEW = 100  # readings, below which two digits are all that is known
 _VIEWS = {
     "elapsed": "elapsed time of the main thread, followed into what it waits for",
@@ -46,6 +47,8 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
             console.print(line, no_wrap=True, crop=False)
     console.print()
     console.print(f"{_VIEWS[table.view]}; {_key()}.".capitalize(), style="quiet")
+    if sum(task.count for task in table.tasks) > 1.5:
+        console.print(_tasks(table))
     if order != "calls" and (text := _built_ins(table)):
         console.print(text)
     for sentence in table.sentences:
@@ -59,7 +62,8 @@ def _summary(table: PlaceTable) -> str:
     each = " a trial" if table.trials > 1 else ""
     parts = [f"{duration_text(table.elapsed_s)}{each}"]
     if table.view == "elapsed":
-        parts = [f"{parts[0]}: {duration_text(table.processor_s)} on a processor, {duration_text(table.waiting_s)} waiting{_for(table)}"]
+        waited = f"{duration_text(table.waiting_s)} waiting{_for(table)}"
+        parts = [f"{parts[0]}: {duration_text(table.processor_s)} on a processor, {waited}"]
     elif table.view == "processor":
         parts.append(f"{duration_text(table.cpu_s)} on processors by all threads and processes")
     else:
@@ -100,6 +104,18 @@ def _together(rows: Sequence[PlaceRow]) -> str:
     return f"{counted(len(rows), 'place')} more, alone {duration_text(alone, 2)} together: --first {FIRST * 3}, --all"
 
 
+def _tasks(table: PlaceTable) -> str:
+    """Name threads and processes by what they took; those of one name are taken together."""
+    told = []
+    for task in table.tasks[:_TASKS]:
+        several = f" ({task.count:,.0f} of them)" if task.count > 1.5 else ""
+        told.append(f"{task.name}{several} {duration_text(task.processor_s, 2)}")
+    rest = sum(task.processor_s for task in table.tasks[_TASKS:])
+    if len(table.tasks) > _TASKS:
+        told.append(f"{len(table.tasks) - _TASKS} more names {duration_text(rest, 2)}")
+    return f"Threads and processes, on a processor: {', '.join(told)}."
+
+
 def _built_ins(table: PlaceTable) -> str:
     most = sorted((row for row in table.rows if row.place.kind == BUILT_IN), key=lambda row: -(row.calls or 0))[:4]
     told = ", ".join(f"{row.label} {row.calls:,}" for row in most)
@@ -133,19 +149,26 @@ class _Drawn:
         else:
             self._name = max(_LEAST_NAME, min(max(names, files + _GAP), width - figures))
             self._where_width = max(_LEAST_NAME, min(files, width - _LEAST_BAR - 2 * _GAP))
-            self._where_width = min(self._where_width, self._name - _GAP) if self._name > _LEAST_NAME else self._where_width
+            self._where_width = (
+                min(self._where_width, self._name - _GAP) if self._name > _LEAST_NAME else self._where_width
+            )
             self._bar = min(_MOST_BAR, width - self._where_width - 2 * _GAP)
 
     def head(self) -> list[Text]:
         """Return the head with the axis."""
         end = duration_text(self._whole, 2)
         axis = "0" + end.rjust(self._bar - 1)
-        titles = "".join(f"{title:>{_NUMBER + _GAP}}" for title in ("whole", "alone", *(("calls", "per call") * self._calls)))
+        titles = "".join(
+            f"{title:>{_NUMBER + _GAP}}" for title in ("whole", "alone", *(("calls", "per call") * self._calls))
+        )
         if self._wide:
             text = "place".ljust(self._name) + " " * _GAP + axis + titles + "  file and line"
             return [Text(text, style="quiet")]
         first = "place".ljust(self._name) + titles
-        return [Text(first, style="quiet"), Text("  " + "file and line".ljust(self._where_width) + "  " + axis, style="quiet")]
+        return [
+            Text(first, style="quiet"),
+            Text("  " + "file and line".ljust(self._where_width) + "  " + axis, style="quiet"),
+        ]
 
     def lines(self, row: PlaceRow) -> list[Text]:
         """Return a row as one line, or two where there is little room."""

@@ -10,7 +10,7 @@ from bystander.design.inside.watched import PYTHON, Place
 
 __all__ = [
     "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable",
-    "place_label", "short_file",
+    "TaskRow", "place_label", "short_file",
 ]  # fmt: skip
 
 VIEWS = ("elapsed", "processor", "waiting")

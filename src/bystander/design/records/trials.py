@@ -19,7 +19,10 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-__all__ = ["ArmState", "LookTaken", "Record", "RecordHead", "RunTrials", "TrialArray", "TrialColumns", "Trials", "run_name"]
+__all__ = [
+    "ArmState", "LookTaken", "Record", "RecordHead", "RunTrials", "TrialArray", "TrialColumns", "Trials",
+    "run_name",
+]  # fmt: skip
 
 
 @dataclass(frozen=True)

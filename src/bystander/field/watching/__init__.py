@@ -1,1 +1,1 @@
-"""Looking into running programs from outside: the kernel's clock, another process's memory, its interpreter's frames."""
+"""Looking into running programs from outside: the kernel's clock, another process's memory, its frames."""

@@ -44,6 +44,7 @@ _PAGE = mmap.PAGESIZE
 _PAGES = 128  # of a ring; an ordinary user may lock 516 KiB a processor
 _HEAD_AT, _TAIL_AT = 1024, 1032
 
+
 class KernelRecord(NamedTuple):
     """What the kernel told: its kind and flags, when (monotonic, ns), of which process and thread.
 

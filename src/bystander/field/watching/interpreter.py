@@ -12,6 +12,7 @@ from bystander.field.watching.layouts import KNOWN_VERSIONS, Layout, layout_of
 from bystander.field.watching.line_tables import line_at
 from bystander.field.watching.memory import Memory, TornError
 from bystander.field.watching.symbols import exported
+from bystander.field.watching.thread_names import BOOTSTRAP, thread_name
 
 __all__ = ["Chain", "Code", "Interpreter", "NoInterpreterError"]
 
@@ -35,11 +36,13 @@ class NoInterpreterError(Exception):
 class Chain(NamedTuple):
     """The frames of a thread, innermost first, as pairs of a code object's address and an instruction's.
 
-    `cut` says how many innermost frames stand before a gap, where a chain was too long; 0 without a gap.
+    `cut` says how many innermost frames stand before a gap, where a chain was too long; 0 without a gap. `outermost`
+    is where the outermost frame lies.
     """
 
     frames: tuple[tuple[int, int], ...]
     cut: int = 0
+    outermost: int = 0
 
 
 @dataclass
@@ -72,12 +75,16 @@ class Interpreter:
 
     def __init__(self, process: int, parent: Interpreter | None = None) -> None:
         self.process, self._memory = process, Memory(process)
+        self.version: str
+        self._layout: Layout
+        self._runtime: int
+        self._code_type: int
+        self.codes: dict[int, Code] = dict(parent.codes) if parent else {}
         if parent:
-            self.version, self._layout, self._runtime = parent.version, parent._layout, parent._runtime
-            self._code_type, self.codes = parent._code_type, dict(parent.codes)
+            self.version, self._layout = parent.version, parent._layout
+            self._runtime, self._code_type = parent._runtime, parent._code_type
         else:
             self.version, self._layout, self._runtime, self._code_type = _found(process, self._memory)
-            self.codes: dict[int, Code] = {}
         lay = self._layout
         last = max(lay.thread_next, lay.thread_native, lay.thread_chunk, lay.thread_frame)
         self._state_bytes = last + 8
@@ -125,7 +132,7 @@ class Interpreter:
         order = self._frame[1]
         low = high = 0
         block = b""
-        inner, at_chunk = 0, chunk
+        inner, at_chunk, last = 0, chunk, 0
         for _ in range(3 * _MOST_FRAMES):
             if not low <= frame or not frame + size <= high:
                 if at_chunk and at_chunk < frame < at_chunk + _CHUNK:
@@ -137,8 +144,9 @@ class Interpreter:
             code, previous, instruction, owner = (told[i] for i in order)
             if owner != none:
                 frames.append((code, instruction))
+                last = frame
             if not previous:
-                return Chain(tuple(frames), inner)
+                return Chain(tuple(frames), inner, last)
             frame = previous
             if len(frames) == _MOST_FRAMES and not inner:
                 # Too long: go on with the outermost ones, which say how the thread came here.
@@ -151,7 +159,7 @@ class Interpreter:
         return Chain(tuple(frames), inner)
 
     def _chunk_before(self, chunk: int, frame: int) -> int:
-        """Return the chunk of a thread's stack that a frame lies in, where it is the next one outwards; else the same."""
+        """Return the chunk of a stack that a frame lies in, where it is the next one outwards; else the same."""
         previous = self._memory.word(chunk + self._layout.chunk_previous)
         return previous if previous < frame < previous + _CHUNK else chunk
 
@@ -191,6 +199,13 @@ class Interpreter:
         self.remade += known is not None
         made = self.codes[address] = Code(name, file, first, table, signs, now_ns)
         return made
+
+    def thread_name(self, chain: Chain, now_ns: int) -> str:
+        """Return the name that the program gave a thread; "" where it gave none. Raises what `chain` does."""
+        if not chain.outermost or self.code(chain.frames[-1][0], now_ns).name != BOOTSTRAP:
+            return ""
+        thread = self._memory.word(chain.outermost + self._layout.frame_locals)
+        return thread_name(self._memory, self.version, thread, self._text)
 
     def line(self, code: Code, address: int, instruction: int) -> int:
         """Return the line of an instruction."""
@@ -245,7 +260,9 @@ def _found(process: int, memory: Memory) -> tuple[str, Layout, int, int]:
         addresses = {name: bias + address for name, address in found.addresses.items()}
         version = _version(found.contents.get("Py_Version", b""))
         if version not in KNOWN_VERSIONS or "PyCode_Type" not in addresses:
-            raise NoInterpreterError(f"its Python {version} is not known" if version else "its Python is older than 3.11")
+            raise NoInterpreterError(
+                f"its Python {version} is not known" if version else "its Python is older than 3.11"
+            )
         try:
             told = bytes(memory.read(addresses["_PyRuntime"], _TOLD_BYTES)[:_TOLD_BYTES])
         except PermissionError as error:
@@ -269,7 +286,7 @@ def _version(data: bytes) -> str:
 def _mapped(process: int) -> dict[Path, int]:
     """Return the files that may hold an interpreter, the program itself first, and where each begins."""
     try:
-        program = os.readlink(f"/proc/{process}/exe")
+        program = str(Path(f"/proc/{process}/exe").readlink())
         text = Path(f"/proc/{process}/maps").read_text(errors="surrogateescape")
     except PermissionError as error:
         raise NoInterpreterError("its memory may not be read") from error

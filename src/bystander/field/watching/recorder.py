@@ -7,12 +7,25 @@ import struct
 import time
 from array import array
 from collections import Counter
+from contextlib import suppress
 from typing import Protocol
 
 import numpy as np
 
 from bystander.design import BLOCKED, ENDED, PYTHON, QUEUED, RUNNING, Place, Task, Watched
-from bystander.field.watching.clock_events import COMMAND, END, EXECUTED, LOST, MAPPED, NEW, OUT, PREEMPTED, SWITCH, TICK, KernelRecord
+from bystander.field.watching.clock_events import (
+    COMMAND,
+    END,
+    EXECUTED,
+    LOST,
+    MAPPED,
+    NEW,
+    OUT,
+    PREEMPTED,
+    SWITCH,
+    TICK,
+    KernelRecord,
+)
 from bystander.field.watching.interpreter import Chain, Code, Interpreter, NoInterpreterError
 from bystander.field.watching.memory import TornError
 from bystander.field.watching.paths import Paths
@@ -36,7 +49,10 @@ class Clock(Protocol):
     """What tells of ticks and switches."""
 
     way: str
-    fds: list[int]
+
+    @property
+    def fds(self) -> list[int]:
+        """Descriptors that become readable when there is a tick."""
 
     def read(self) -> list[KernelRecord]:
         """Return what was told since the last call, in the order of time."""
@@ -64,7 +80,7 @@ class _Thread:
     def __init__(self, index: int, process: _Process, number: int, began_ns: int) -> None:
         self.index, self.process, self.number, self.began_ns = index, process, number, began_ns
         self.name, self.ended_ns = "", 0
-        self.running, self.moved = False, True
+        self.running, self.moved, self.named = False, True, False
 
 
 class Recorder:
@@ -302,6 +318,10 @@ class Recorder:
             process.seen = True
             self._first_frame_ns = self._first_frame_ns or now
             self._versions[interpreter.version] = None
+        if not thread.named and thread.number != process.number:
+            thread.named = True
+            with suppress(*_CHANGED):
+                thread.name = interpreter.thread_name(chain, now) or thread.name
         leaf = process.leaves.get(chain.frames)
         if leaf is None or now > process.recheck_ns:
             process.recheck_ns = now + _RECHECK_NS

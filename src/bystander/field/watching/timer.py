@@ -6,12 +6,21 @@ processor, not in which order: one that stands still now ran first, one that run
 
 from __future__ import annotations
 
-import os
 import time
 from contextlib import suppress
 from pathlib import Path
 
-from bystander.field.watching.clock_events import COMMAND, END, EXECUTED, NEW, OUT, PREEMPTED, SWITCH, TICK, KernelRecord
+from bystander.field.watching.clock_events import (
+    COMMAND,
+    END,
+    EXECUTED,
+    NEW,
+    OUT,
+    PREEMPTED,
+    SWITCH,
+    TICK,
+    KernelRecord,
+)
 
 __all__ = ["TimerClock"]
 
@@ -130,7 +139,8 @@ def _command_line(process: int) -> bytes:
 
 def _program(process: int) -> str:
     try:
-        return os.readlink(f"/proc/{process}/exe") + "\0" + _command_line(process).split(b"\0", 1)[0].decode("latin-1")
+        words = _command_line(process).split(b"\0", 1)[0].decode("latin-1")
+        return f"{Path(f'/proc/{process}/exe').readlink()}\0{words}"
     except OSError:
         return ""
 
@@ -143,7 +153,7 @@ def _name(process: int, thread: int) -> bytes:
 
 def _threads(process: int) -> list[int]:
     try:
-        return [int(name) for name in os.listdir(f"/proc/{process}/task")]
+        return [int(place.name) for place in Path(f"/proc/{process}/task").iterdir()]
     except (OSError, ValueError):
         return []
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import platform
+from pathlib import Path
 
 from bystander.design import WAITS
 
@@ -43,7 +43,7 @@ def wait_of(process: int, thread: int) -> int:
 
 def _of_file(process: int, fd: int) -> int:
     try:
-        target = os.readlink(f"/proc/{process}/fd/{fd}")
+        target = str(Path(f"/proc/{process}/fd/{fd}").readlink())
     except OSError:
         return _SOMETHING
     if target.startswith("pipe:"):

@@ -15,7 +15,17 @@ from bystander.field.watching.memory import Memory, TornError
 from bystander.field.watching.recorder import Recorder
 from bystander.field.watching.timer import TimerClock
 
-__all__ = ["CLOCK", "COUNTS_ONLY", "SHORTEST_TICK_NS", "TIMER", "USER_CLOCK", "WAYS", "FoundWay", "Watcher", "found_way"]
+__all__ = [
+    "CLOCK",
+    "COUNTS_ONLY",
+    "SHORTEST_TICK_NS",
+    "TIMER",
+    "USER_CLOCK",
+    "WAYS",
+    "FoundWay",
+    "Watcher",
+    "found_way",
+]
 
 CLOCK, USER_CLOCK, TIMER, COUNTS_ONLY = "clock", "user-clock", "timer", "counts"
 WAYS = (CLOCK, USER_CLOCK, TIMER, COUNTS_ONLY)

@@ -147,7 +147,9 @@ def inspect_recorded(
         head = kept.head(name)
         if not head.observed_here:
             how = head.provenance or Provenance.IMPORTED
-            raise UsageError(f"record {head.name} was {how}, and what was {how} is never run; inspect its study instead")
+            raise UsageError(
+                f"record {head.name} was {how}, and what was {how} is never run; inspect its study instead"
+            )
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
             home = StudyFolder(Path(head.study_folder))
             if not home.path.is_dir():
@@ -171,7 +173,9 @@ def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]
     names = [workload.name for workload in study.workloads]
     chosen = chosen_names(study.workloads, [only], "the study") if only else tuple(names)
     if len(chosen) != 1:
-        raise UsageError(f"one workload is looked into at a time, and there are {listed(chosen, 8)}; choose with --only")
+        raise UsageError(
+            f"one workload is looked into at a time, and there are {listed(chosen, 8)}; choose with --only"
+        )
     arms = [one.name for one in study.arms]
     if arm is not None and arm not in arms:
         raise UsageError(f'--arm: there is no arm "{arm}"; there are {listed(arms, 8)}')

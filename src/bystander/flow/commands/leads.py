@@ -149,11 +149,14 @@ def _watching(kept: _Kept) -> list[str]:
         sentences.append(f"Watched trials took {ratio:.3f} times as long as unwatched ones{how}, by {pairs}.")
     unwatched = [summary["unwatched_s"] for summary in summaries if summary["unwatched_s"] is not None]
     if unwatched:
-        sentences.append(f"The first {duration_text(max(unwatched), 2)} of the program, at most, passed before its first frame.")
+        sentences.append(
+            f"The first {duration_text(max(unwatched), 2)} of the program, at most, passed before its first frame."
+        )
     ticks, missed = (sum(summary[key] for summary in summaries) for key in ("ticks", "missed"))
     if ticks and missed / ticks > 5 * _PERCENT:
         sentences.append(
-            f"The recorder fell behind: {share_text(missed / ticks)} of {ticks} ticks were not read; a longer --tick helps."
+            f"The recorder fell behind: {share_text(missed / ticks)} of {ticks} ticks were not read; "
+            "a longer --tick helps."
         )
     if lost := sum(summary["lost"] for summary in summaries):
         sentences.append(f"{counted(lost, 'record')} of the kernel were lost: times of threads may be short of that.")
@@ -198,7 +201,9 @@ def _head(kept: Archive, name: str | None) -> RecordHead:
     heads = kept.heads()
     inspected = [head for head in heads if any(run.purpose == INSPECTED for run in head.runs)]
     if inspected:
-        return max(inspected, key=lambda head: max(run.began_wall_s or 0 for run in head.runs if run.purpose == INSPECTED))
+        return max(
+            inspected, key=lambda head: max(run.began_wall_s or 0 for run in head.runs if run.purpose == INSPECTED)
+        )
     return kept.head(None)
 
 
@@ -225,15 +230,17 @@ def _place(run: Run) -> tuple[int, int]:
 def _nothing(head: RecordHead, wanted: Wanted, run: str) -> str:
     there = [run_name(head, one) for one in head.runs if one.purpose == INSPECTED]
     if not there:
-        return f"record {head.name} has no inspection yet; bystander inspect {head.name} --only WORKLOAD --arm NAME makes one"
-    asked = run or " ".join(f"{option} {word}" for option, word in (("--only", wanted.only), ("--arm", wanted.arm)) if word)
+        makes = f"bystander inspect {head.name} --only WORKLOAD --arm NAME makes one"
+        return f"record {head.name} has no inspection yet; {makes}"
+    options = (("--only", wanted.only), ("--arm", wanted.arm))
+    asked = run or " ".join(f"{option} {word}" for option, word in options if word)
     return f"record {head.name} has no inspection {asked}; it has {listed(there, 6)}"
 
 
 def _of_run(kept: Archive, head: RecordHead, run: Run) -> _Kept:
     told: dict[str, list[Evidence]] = {STACKS: [], UNWATCHED: [], COUNTS: []}
-    counting = [one.number for one in head.runs if one.purpose == COUNTED and one.options.get("inspection") == run.number]
-    for number in (run.number, *counting[-1:]):
+    counting = [one for one in head.runs if one.purpose == COUNTED and one.options.get("inspection") == run.number]
+    for number in (run.number, *(one.number for one in counting[-1:])):
         for _, packet in kept.run_evidence(head.uuid, number):
             told.setdefault(packet.kind, []).append(packet)
     workload, arm = _place(run)

@@ -1,4 +1,4 @@
-"""One state of a workload is looked into: watched trials beside some that are not, and trials whose calls are counted."""
+"""One state of a workload is looked into: watched trials beside unwatched ones, and trials whose calls are counted."""
 
 from __future__ import annotations
 
@@ -76,9 +76,11 @@ class Inspection:
 
     def watch(self, writer: RecordWriter, number: int) -> None:
         """Run watched trials, and as many that are not, until there are readings enough."""
-        begun, readings, pairs = 0, 0, []
+        begun, readings = 0, 0
+        pairs: list[tuple[float, float]] = []
         tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
-        self.observer.doing(f"watching {self._name}" + (", by hand: end it when you have seen enough" * self.asked.by_hand))
+        by_hand = ", by hand: end it when you have seen enough" if self.asked.by_hand else ""
+        self.observer.doing(f"watching {self._name}{by_hand}")
         runs, outcome, seen = self._watched(tick_ns, 0)
         if not self._enough(outcome, seen):
             # Too short for a view: it was what comes before the first trial, and said how quick the clock must be.
@@ -110,10 +112,14 @@ class Inspection:
                 if bare.status is Status.OK and not self.interrupts.asked:
                     pairs.append((outcome.took_s, bare.took_s))
         if pairs:
-            writer.evidence(Whose(number, self.workload, self.arm), [packed(UNWATCHED_KIND, pairs, {"pairs": len(pairs)})])
+            packet = packed(UNWATCHED_KIND, pairs, {"pairs": len(pairs)})
+            writer.evidence(Whose(number, self.workload, self.arm), [packet])
         self.took_s = outcome.took_s
         self.ended_well = outcome.status is Status.OK
-        self.python = bool(runs.watched and (runs.watched.interpreters or any("Python" in one for one in runs.watched.problems)))
+        seen_python = runs.watched and (
+            runs.watched.interpreters or any("Python" in one for one in runs.watched.problems)
+        )
+        self.python = bool(seen_python)
 
     def wants_counts(self) -> bool:
         """Whether calls are counted; says why not, where it is not plain."""
@@ -141,7 +147,8 @@ class Inspection:
             self._record(writer, block, runs.told(outcome, block))
             if outcome.status is not Status.OK or not (runs.counts and runs.counts.processes):
                 what = outcome.status.text if outcome.status is not Status.OK else "no Python that took the hook in"
-                self.observer.remark(f"Calls could not be counted: the counting trial ended with {what}. {outcome.excerpt}".strip())
+                said = f"Calls could not be counted: the counting trial ended with {what}. {outcome.excerpt}"
+                self.observer.remark(said.strip())
                 return
 
     @property
