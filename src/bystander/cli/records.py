@@ -37,7 +37,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     from rich.table import Table
 
     from bystander.cli.shown.console import output, tell
-    from bystander.design import command_line
+    from bystander.design import command_line, inspections
     from bystander.flow.commands.records import ended_early, heads, records_listed_json, tainted_records
     from bystander.flow.places import find_archive
     from bystander.units import moment_text
@@ -62,7 +62,8 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         console.print(
             f"An observation of {moment_text(one.wall_s)} ended before its first trial: {one.why}", style="quiet"
         )
-    words = ("decide", found[-1].name) if found else ("observe",)
+    word = "leads" if found and inspections(found[-1]) else "decide"
+    words = (word, found[-1].name) if found else ("observe",)
     tell(console, f"Next:\n  {command_line(*words, given=given(archive=archive))}")
 
 
@@ -88,7 +89,7 @@ def show_record(
         _draw_trial(record, trial, to, archive)
         return
     from bystander.cli.shown.console import output, tell
-    from bystander.design import command_line, machine_sentences, machine_title
+    from bystander.design import command_line, inspection_lines, machine_sentences, machine_title
     from bystander.flow.commands.records import record_notes, record_shown_json, whole_record
     from bystander.flow.places import find_archive
     from bystander.units import listed, moment_text, share_text
@@ -126,7 +127,12 @@ def show_record(
         console.print(sentence)
     for text in over_time_lines(whole, again):
         tell(console, text)
-    tell(console, f"Next:\n  {command_line('decide', head.name, given=again)}")
+    if lines := inspection_lines(head):
+        console.print("inspections:")
+        for line in lines:
+            console.print(f"  {line}")
+    word = "leads" if lines and not len(trials) else "decide"
+    tell(console, f"Next:\n  {command_line(word, head.name, given=again)}")
 
 
 def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive: Path | None) -> None:

@@ -1,5 +1,6 @@
 """What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
 
+from bystander.design.inside.inspections import inspected_place, inspection_facts, inspection_lines, inspections
 from bystander.design.inside.places import (
     BUILT_IN,
     GROUPS,
@@ -119,6 +120,7 @@ from bystander.design.studies.workloads import (
 )
 
 __all__ = [
+    "inspected_place", "inspection_facts", "inspection_lines", "inspections",
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",
@@ -200,7 +202,6 @@ __all__ = [
     "Place",
     "PlaceRow",
     "PlaceTable",
-    "TaskRow",
     "PlannedBlock",
     "PlannedTrial",
     "Provenance",
@@ -217,6 +218,7 @@ __all__ = [
     "Study",
     "StudyPlace",
     "Task",
+    "TaskRow",
     "TimedCallable",
     "Timeline",
     "TrialArray",

@@ -7,7 +7,7 @@ import math
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from bystander.design import Record, RecordHead
+from bystander.design import Record, RecordHead, inspection_facts, inspections
 from bystander.foresight import WorkloadLevels, level_share
 
 __all__ = ["archive_size_json", "levels_json", "record_shown_json", "records_listed_json"]
@@ -46,6 +46,7 @@ def record_shown_json(record: Record) -> str:
         "machine": head.machine.known,
         "machines": [machine.known for machine in head.machines],
         "runs": [{"number": run.number, "purpose": run.purpose, "state": run.state} for run in head.runs],
+        "inspections": [dict(inspection_facts(head, run)) for run in inspections(head)],
         "seed": head.study.seed,
     }
     return _text({**_in_short(head), **more})

@@ -32,6 +32,7 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
     console.print(f"{table.run}: {table.workload} under {table.arm}", style="title")
     console.print(_summary(table))
     console.print()
+    order = order if table.readings else "calls"
     shown, small = _chosen(table.rows, order, first, everything)
     groups = table.groups
     drawn = _Drawn(console.width, [*shown, *groups], table)
@@ -69,7 +70,7 @@ def _summary(table: PlaceTable) -> str:
     else:
         parts.append(f"{duration_text(table.waiting_s)} waited by all threads and processes{_for(table)}")
     parts.append(_calls(table))
-    parts.append(f"watching took {table.cost:.2f} times as long" if table.cost else "what watching cost is not known")
+    parts.append(f"watched, times {table.cost:.2f}" if table.cost else "what watching cost is not known")
     many = f"{counted(table.trials, 'trial')}, {counted(table.readings, 'reading')}"
     return "; ".join(parts) + f"; {many}."
 
@@ -181,8 +182,11 @@ class _Drawn:
         if self._wide:
             line = Text(name + " " * _GAP).append(self._drawing(row)).append(told)
             return [line.append("  " + shortened(where, self._where_width), style="quiet")]
+        drawing = self._drawing(row).rstrip()
+        if not where and not drawing:
+            return [Text(name + told)]
         second = Text("  " + shortened(where, self._where_width).ljust(self._where_width) + "  ", style="quiet")
-        return [Text(name + told), second.append(self._drawing(row).rstrip(), style="default")]
+        return [Text(name + told), second.append(drawing, style="default")]
 
     def _drawing(self, row: PlaceRow) -> str:
         if not self._whole or row.whole_s != row.whole_s:

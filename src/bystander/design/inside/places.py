@@ -61,6 +61,16 @@ class PlaceRow:
 
 
 @dataclass(frozen=True)
+class TaskRow:
+    """Threads or processes of one name: how many, and their seconds a trial on a processor and waiting."""
+
+    name: str
+    count: float
+    processor_s: float
+    waiting_s: float
+
+
+@dataclass(frozen=True)
 class PlaceTable:
     """All places of one state of a workload.
 
@@ -84,6 +94,8 @@ class PlaceTable:
         What the view's waits were for, in seconds a trial.
     rows, groups : tuple of PlaceRow
         Places in order, and at the end what is taken together.
+    tasks : tuple of TaskRow
+        Threads and processes by name, those that ran longest first.
     calls : int or None
         Of functions of Python and built-ins, a trial.
     repeats : bool or None
@@ -109,6 +121,7 @@ class PlaceTable:
     waits: Mapping[str, float]
     rows: tuple[PlaceRow, ...]
     groups: tuple[PlaceRow, ...]
+    tasks: tuple[TaskRow, ...] = ()
     calls: int | None = None
     repeats: bool | None = None
     root: str = ""

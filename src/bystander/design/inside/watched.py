@@ -79,8 +79,8 @@ class Watched:
         kernel had no room for.
     problems : mapping
         What could not be seen, as sentences, and how often.
-    first_frame_ns : int
-        When the first frame was read; 0 for never.
+    unwatched_ns : int
+        From when a process became Python to its first frame, at most; 0 where there was none.
     """
 
     began_ns: int
@@ -105,5 +105,5 @@ class Watched:
     torn: int = 0
     lost: int = 0
     problems: Mapping[str, int] = field(default_factory=dict)
-    first_frame_ns: int = 0
+    unwatched_ns: int = 0
     interpreters: tuple[str, ...] = ()

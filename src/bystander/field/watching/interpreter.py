@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
@@ -25,8 +26,8 @@ _CHUNK = 16384
 _TEXT_HEAD, _LENGTH_AT, _STATE_AT = 40, 16, 32
 _MOST_TEXT = 1000  # letters of a name that are kept
 _MOST_TABLE = 1 << 17
-_TRUST_NS = 100_000_000  # how long a code object is believed to be what it was
 _CODE_OBJECT = 256
+_GENERATOR = 1  # the owner of a frame
 
 
 class NoInterpreterError(Exception):
@@ -60,7 +61,6 @@ class Code:
     first_line: int
     table: bytes
     signs: bytes
-    seen_ns: int
     lines: dict[int, int] = field(default_factory=dict)
 
 
@@ -146,6 +146,8 @@ class Interpreter:
                 frames.append((code, instruction))
                 last = frame
             if not previous:
+                if owner == _GENERATOR:  # it was left meanwhile: one that runs has somebody around it
+                    raise TornError
                 return Chain(tuple(frames), inner, last)
             frame = previous
             if len(frames) == _MOST_FRAMES and not inner:
@@ -176,19 +178,35 @@ class Interpreter:
         first = before + 24  # behind the chunk's head: what was pushed there first came from the chunk before
         return chunk, self._memory.word(first + self._layout.frame_previous)
 
-    def code(self, address: int, now_ns: int) -> Code:
-        """Return the function of a code object; raise TornError where there is none."""
-        known = self.codes.get(address)
-        if known and now_ns - known.seen_ns < _TRUST_NS:
-            return known
+    def codes_of(self, addresses: Sequence[int]) -> list[Code]:
+        """Return the functions of code objects, each looked at anew: what is freed soon makes room for others.
+
+        Raises
+        ------
+        OSError, TornError, struct.error
+            Where there is none, or it changed while it was read.
+        """
+        distinct = list(dict.fromkeys(addresses))
+        size = self._layout.code_lines + 8
+        data = self._memory.gather(distinct, size)
+        for k, address in enumerate(distinct):
+            signs = self._signs(data[k * size : (k + 1) * size])
+            known = self.codes.get(address)
+            if known is None or known.signs != signs:
+                self.remade += known is not None
+                self.codes[address] = self._read_code(address, signs)
+        return [self.codes[address] for address in addresses]
+
+    def _signs(self, block: bytes) -> bytes:
+        """Return what tells a code object from others: its size, constants, names, line, file and tables."""
+        lay = self._layout
+        return block[8:40] + block[lay.code_first_line : lay.code_first_line + 4] + block[lay.code_file :]
+
+    def _read_code(self, address: int, signs: bytes) -> Code:
         lay = self._layout
         block = bytes(self._memory.read(address, _CODE_OBJECT)[:_CODE_OBJECT])
         if _word(block, 8) != self._code_type:
             raise TornError
-        signs = b"".join(block[at : at + 8] for at in (lay.code_qualified, lay.code_file, lay.code_lines))
-        if known and known.signs == signs:
-            known.seen_ns = now_ns
-            return known
         lines = _word(block, lay.code_lines)
         (length,) = struct.unpack_from("<q", self._memory.read(lines, lay.bytes_data), 16)
         if not 0 <= length < _MOST_TABLE:
@@ -196,13 +214,11 @@ class Interpreter:
         table = bytes(self._memory.read(lines + lay.bytes_data, max(1, length))[:length])
         (first,) = struct.unpack_from("<i", block, lay.code_first_line)
         name, file = self._text(_word(block, lay.code_qualified)), self._text(_word(block, lay.code_file))
-        self.remade += known is not None
-        made = self.codes[address] = Code(name, file, first, table, signs, now_ns)
-        return made
+        return Code(name, file, first, table, signs)
 
-    def thread_name(self, chain: Chain, now_ns: int) -> str:
+    def thread_name(self, chain: Chain) -> str:
         """Return the name that the program gave a thread; "" where it gave none. Raises what `chain` does."""
-        if not chain.outermost or self.code(chain.frames[-1][0], now_ns).name != BOOTSTRAP:
+        if not chain.outermost or self.codes_of([chain.frames[-1][0]])[0].name != BOOTSTRAP:
             return ""
         thread = self._memory.word(chain.outermost + self._layout.frame_locals)
         return thread_name(self._memory, self.version, thread, self._text)

@@ -41,7 +41,7 @@ _MOST_A_SWEEP = 64  # threads
 _TRIES = 12  # to find an interpreter in a process; a new file of one begins anew
 _FIRST_WAIT_NS, _LONGEST_WAIT_NS = 500_000, 200_000_000
 _BETWEEN_LISTS_NS = 500_000
-_RECHECK_NS = 100_000_000
+_RECHECK_NS = 10_000_000  # how long a path of addresses is believed to be what it was
 _CHANGED = (OSError, TornError, struct.error)  # what reading raises when it changed meanwhile
 
 
@@ -69,11 +69,13 @@ class _Process:
         self.interpreter: Interpreter | None = None
         self.leaves: dict[tuple[tuple[int, int], ...], int] = {}
         self.recheck_ns = self.listed_ns = self.try_ns = 0
-        self.tries, self.forbidden, self.seen = 0, False, False
+        self.became_ns = self.tries = 0
+        self.forbidden = self.seen = False
 
-    def became(self, name: str) -> None:
+    def became(self, name: str, now_ns: int) -> None:
         """It is another program now."""
         self.__init__(self.number, self.parent, name)  # type: ignore[misc]
+        self.became_ns = now_ns
 
 
 class _Thread:
@@ -100,7 +102,7 @@ class Recorder:
         self._processes: dict[int, _Process] = {}
         self._threads: dict[int, _Thread] = {}
         self._all: list[_Thread] = []
-        self._began_ns = self._ended_ns = self._first_frame_ns = 0
+        self._began_ns = self._ended_ns = self._unwatched_ns = 0
         self._at, self._task, self._node, self._tick, self._wait = (array("q") for _ in range(5))
         self._switch_at, self._switch_task, self._switch_state = (array("q") for _ in range(3))
         self._ticks = self._missed = self._torn = self._lost = 0
@@ -165,7 +167,7 @@ class Recorder:
             self._began_ns or tasks[0].began_ns, ended, self._clock.way, self._period_ns, tuple(self._paths.places),
             tasks, parent, place, line, **{name: np.array(one, dtype=np.int64) for name, one in columns.items()},
             ticks=self._ticks, missed=self._missed, torn=self._torn, lost=self._lost, problems=dict(self._problems),
-            first_frame_ns=self._first_frame_ns, interpreters=tuple(self._versions),
+            unwatched_ns=self._unwatched_ns, interpreters=tuple(self._versions),
         )  # fmt: skip
 
     # What the clock tells
@@ -219,7 +221,9 @@ class Recorder:
         """Return a process that was just begun; it is what its parent was."""
         parent = self._processes.get(record.number)
         process = self._new_process(record.process, record.number, parent.name if parent else "")
+        process.became_ns = record.time_ns
         if parent and parent.interpreter:
+            process.seen = True
             process.interpreter = Interpreter(record.process, parent.interpreter)
             process.leaves = dict(parent.leaves)
         return process
@@ -231,7 +235,7 @@ class Recorder:
         if not record.flags & EXECUTED:
             return
         process = thread.process
-        process.became(name)
+        process.became(name, record.time_ns)
         if record.process == self._root and not self._began_ns:
             self._began_ns = thread.began_ns = record.time_ns
             thread.running = True
@@ -316,29 +320,29 @@ class Recorder:
             return self._paths.alone(Place("end", "interpreter end") if ended else Place("start", "interpreter start"))
         if not process.seen:
             process.seen = True
-            self._first_frame_ns = self._first_frame_ns or now
+            self._unwatched_ns = max(self._unwatched_ns, now - process.became_ns)
             self._versions[interpreter.version] = None
         if not thread.named and thread.number != process.number:
             thread.named = True
             with suppress(*_CHANGED):
-                thread.name = interpreter.thread_name(chain, now) or thread.name
+                thread.name = interpreter.thread_name(chain) or thread.name
         leaf = process.leaves.get(chain.frames)
         if leaf is None or now > process.recheck_ns:
             process.recheck_ns = now + _RECHECK_NS
             before = interpreter.remade
-            leaf = self._leaf(interpreter, chain, now)
+            leaf = self._leaf(interpreter, chain)
             if interpreter.remade != before:
                 process.leaves.clear()
             process.leaves[chain.frames] = leaf
         return leaf
 
-    def _leaf(self, interpreter: Interpreter, chain: Chain, now: int) -> int:
+    def _leaf(self, interpreter: Interpreter, chain: Chain) -> int:
         """Return the node of a chain of frames."""
         steps: list[tuple[int, int]] = []
-        for k, (address, instruction) in enumerate(chain.frames):
+        codes = interpreter.codes_of([address for address, _ in chain.frames])
+        for k, ((address, instruction), code) in enumerate(zip(chain.frames, codes, strict=True)):
             if k == chain.cut and k:
                 steps.append((self._paths.place(Place("gap", "frames left out")), 0))
-            code = interpreter.code(address, now)
             steps.append((self._place(code), interpreter.line(code, address, instruction)))
         return self._paths.path(reversed(steps))
 

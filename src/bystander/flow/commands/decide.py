@@ -7,7 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from bystander.archive import Archive, EndedEarly
-from bystander.design import Given, Record
+from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, run_name
+from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
 from bystander.units import moment_text
 from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
@@ -46,12 +47,21 @@ def decided(
     looked_for = None if words is None else gate_words(words)
     with Archive(archive) as kept:
         record = kept.load(name)
+        if not len(record.trials) and (inspected := inspections(record.head)):
+            raise UsageError(_only_inspected(record.head, inspected[-1]))
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
     decision = replace(decision, notes=notes, given=given or Given())
     return decision, None if ask is None else gate(decision, ask)
+
+
+def _only_inspected(head: RecordHead, run: Run) -> str:
+    return (
+        f"record {head.name} was only looked into: it has no timed trials, so there is nothing to decide. "
+        f"{command_line('leads', run_name(head, run))} shows where the time went; bystander observe times."
+    )
 
 
 def _after(kept: Archive, record: Record) -> Sequence[EndedEarly]:

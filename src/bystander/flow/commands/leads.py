@@ -12,7 +12,6 @@ from bystander.archive import Archive
 from bystander.design import (
     COUNTED,
     COUNTS,
-    INSPECTED,
     ORDERS_OF_PLACES,
     STACKS,
     UNWATCHED,
@@ -26,6 +25,8 @@ from bystander.design import (
     Stacks,
     State,
     chosen_names,
+    inspected_place,
+    inspections,
     run_name,
 )
 from bystander.errors import UsageError
@@ -144,13 +145,19 @@ def _watching(kept: _Kept) -> list[str]:
     sentences = []
     if kept.pairs:
         ratio, between = watching_cost(list(kept.pairs))
-        how = f" ({between[0]:.3f} to {between[1]:.3f})" if between else ""
+        single = [watched / bare for watched, bare in kept.pairs]
+        how = (
+            f"{between[0]:.3f} to {between[1]:.3f}"
+            if between
+            else f"{min(single):.3f} to {max(single):.3f} in single pairs"
+        )
         pairs = counted(len(kept.pairs), "pair of trials", "pairs of trials")
-        sentences.append(f"Watched trials took {ratio:.3f} times as long as unwatched ones{how}, by {pairs}.")
+        alone = len(single) == 1
+        sentences.append(f"Watching took the time times {ratio:.3f}{'' if alone else f' ({how})'}, by {pairs}.")
     unwatched = [summary["unwatched_s"] for summary in summaries if summary["unwatched_s"] is not None]
     if unwatched:
         sentences.append(
-            f"The first {duration_text(max(unwatched), 2)} of the program, at most, passed before its first frame."
+            f"Python ran {duration_text(max(unwatched), 2)}, at most, before its first frame could be read."
         )
     ticks, missed = (sum(summary[key] for summary in summaries) for key in ("ticks", "missed"))
     if ticks and missed / ticks > 5 * _PERCENT:
@@ -174,9 +181,15 @@ def _unseen(kept: _Kept) -> list[str]:
         problems.update(summary["problems"])
     for problem, times in sorted(problems.items())[:6]:
         sentences.append(f"Not seen from inside, {problem} ({counted(times, 'process', 'processes')}).")
+    for summary, _ in kept.stacks:
+        if summary.get("said"):
+            sentences.append(f"It said at its end: {summary['said']}")
+            break
     ends = Counter(summary["status"] for summary, _ in kept.stacks if summary["status"] != "ok")
     for how, times in ends.items():
-        how = {"cut": "was cut at its limit", "invalid": "was stopped"}.get(how, f"ended with {how}")
+        how = {"cut": "was cut at its limit", "invalid": "was stopped"}.get(
+            how, f"ended with {how}, which is no good end"
+        )
         sentences.append(f"{counted(times, 'watched trial')} {how}; what was seen until then is shown.")
     return sentences
 
@@ -199,17 +212,15 @@ def _head(kept: Archive, name: str | None) -> RecordHead:
     if name is not None:
         return kept.head(name)
     heads = kept.heads()
-    inspected = [head for head in heads if any(run.purpose == INSPECTED for run in head.runs)]
+    inspected = [head for head in heads if inspections(head)]
     if inspected:
-        return max(
-            inspected, key=lambda head: max(run.began_wall_s or 0 for run in head.runs if run.purpose == INSPECTED)
-        )
+        return max(inspected, key=lambda head: max(run.began_wall_s or 0 for run in inspections(head)))
     return kept.head(None)
 
 
 def _runs(head: RecordHead, wanted: Wanted, run: str, number: int | None) -> list[Run]:
     """Return the inspections that are meant, the oldest first; unfinished ones before all others."""
-    found = [one for one in head.runs if one.purpose == INSPECTED]
+    found = inspections(head)
     if number is not None:
         return [one for one in found if one.number == number]
     if run:
@@ -217,18 +228,14 @@ def _runs(head: RecordHead, wanted: Wanted, run: str, number: int | None) -> lis
     study = head.study
     if wanted.only is not None:
         names = chosen_names(study.workloads, [wanted.only], f"record {head.name}")
-        found = [one for one in found if study.workloads[_place(one)[0]].name in names]
+        found = [one for one in found if study.workloads[inspected_place(head, one)[0]].name in names]
     if wanted.arm is not None:
-        found = [one for one in found if study.arms[_place(one)[1]].name == wanted.arm]
+        found = [one for one in found if study.arms[inspected_place(head, one)[1]].name == wanted.arm]
     return sorted(found, key=lambda one: (one.state != State.RUNNING, one.number))
 
 
-def _place(run: Run) -> tuple[int, int]:
-    return int(run.options["workload"]), int(run.options["arm"])
-
-
 def _nothing(head: RecordHead, wanted: Wanted, run: str) -> str:
-    there = [run_name(head, one) for one in head.runs if one.purpose == INSPECTED]
+    there = [run_name(head, one) for one in inspections(head)]
     if not there:
         makes = f"bystander inspect {head.name} --only WORKLOAD --arm NAME makes one"
         return f"record {head.name} has no inspection yet; {makes}"
@@ -243,7 +250,7 @@ def _of_run(kept: Archive, head: RecordHead, run: Run) -> _Kept:
     for number in (run.number, *(one.number for one in counting[-1:])):
         for _, packet in kept.run_evidence(head.uuid, number):
             told.setdefault(packet.kind, []).append(packet)
-    workload, arm = _place(run)
+    workload, arm = inspected_place(head, run)
     try:
         stacks = [(one.summary, content_of(one)) for one in told[STACKS]]
         counts = [(one.summary, content_of(one)) for one in told[COUNTS]]

@@ -14,6 +14,7 @@ from bystander.archive import Archive
 from bystander.design import (
     DEFAULT_MARGIN,
     DEFAULT_RISK,
+    TIMED,
     Arm,
     ArmState,
     Command,
@@ -118,7 +119,17 @@ def record_notes(record: Record) -> list[str]:
 def whole_record(archive: Path, name: str | None, payloads: bool = False) -> Record:
     """Return a record with every trial that ended, also those of half blocks; with `payloads`, all evidence too."""
     with Archive(archive) as kept:
-        return kept.load(name, halves=True, payloads=payloads)
+        record = kept.load(name, halves=True, payloads=payloads)
+        if not payloads:
+            return record
+        # What other runs told goes along as theirs: their trials are no part of the record's own.
+        of_runs = dict(record.of_runs)
+        for run in record.head.runs:
+            if run.purpose != TIMED:
+                of_runs |= {whose: () for whose in of_runs if whose.run == run.number}
+                for whose, packet in kept.run_evidence(record.head.uuid, run.number):
+                    of_runs[whose] = (*of_runs.get(whose, ()), packet)
+        return replace(record, of_runs=of_runs)
 
 
 # One line per format: the suffix of --to, and who writes it.

@@ -48,13 +48,12 @@ class WatchedRuns:
 
 
 def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str, Any]:
-    first = watched.first_frame_ns
     return {
         "block": block, "way": watched.way, "tick_s": watched.period_ns / 1e9, "status": outcome.status.text,
         "elapsed_s": outcome.took_s, "readings": int(watched.at_ns.size), "ticks": watched.ticks,
         "missed": watched.missed, "torn": watched.torn, "lost": watched.lost, "problems": dict(watched.problems),
-        "unwatched_s": (first - watched.began_ns) / 1e9 if first else None,
-        "interpreters": list(watched.interpreters),
+        "unwatched_s": watched.unwatched_ns / 1e9 if watched.interpreters else None,
+        "interpreters": list(watched.interpreters), "said": (outcome.excerpt.splitlines() or [""])[-1][:200],
         "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
     }  # fmt: skip
 
