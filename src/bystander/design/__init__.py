@@ -120,7 +120,6 @@ from bystander.design.studies.workloads import (
 )
 
 __all__ = [
-    "inspected_place", "inspection_facts", "inspection_lines", "inspections",
     "ABOVE_FLOOR",
     "ANSWER_KEYS",
     "ARM_KEYS",
@@ -243,6 +242,10 @@ __all__ = [
     "filled_words",
     "from_plain",
     "gated_measure",
+    "inspected_place",
+    "inspection_facts",
+    "inspection_lines",
+    "inspections",
     "is_told",
     "kind_of",
     "kinds",

@@ -13,7 +13,7 @@ import numpy as np
 
 from bystander.design import BLOCKED, PYTHON, RUNNING, WAITS, Place, Task
 from bystander.evidence.thread_times import ThreadTimes
-from bystander.evidence.trees import Tree
+from bystander.evidence.trees import Tree, like_names
 
 __all__ = ["Followed"]
 
@@ -46,6 +46,7 @@ class Followed:
         self._began = np.array([task.began_ns for task in tasks])
         self._ended = np.array([task.ended_ns for task in tasks])
         self._searches = 0
+        self._names = like_names([task.name for task in tasks])
         self._ends = [one.end[one.state == RUNNING] for one in times]
         self._begins = [one.begin[one.state == RUNNING] for one in times]
         python = [one.kind == PYTHON for one in tree.places]
@@ -104,7 +105,7 @@ class Followed:
         own = self._tasks[by].process == self._tasks[task].process
         mark = node
         if own or self._has_frames[by]:
-            mark = self._tree.under(node, Place("thread" if own else "child", self._tasks[by].name))
+            mark = self._tree.under(node, Place("thread" if own else "child", self._names[by]))
         self.add(by, since, until, mark, (*around, task))
 
     def _ended_by(self, task: int, wait: int, begin: int, end: int, around: tuple[int, ...]) -> int:

@@ -23,7 +23,7 @@ from bystander.design import (
     Stacks,
     TaskRow,
 )
-from bystander.evidence.trees import Tree
+from bystander.evidence.trees import Tree, like_names
 
 __all__ = ["Sums", "place_table", "sums_of"]
 
@@ -88,8 +88,8 @@ def _by_task(trials: Sequence[Stacks]) -> dict[str, list[int]]:
     for one in trials:
         ran = np.bincount(one.task, one.processor_ns, len(one.tasks)).tolist()
         waited = np.bincount(one.task, one.waiting_ns + one.queued_ns, len(one.tasks)).tolist()
-        for task, a, b in zip(one.tasks, ran, waited, strict=True):
-            sums = found.setdefault(task.name, [0, 0, 0])
+        for name, a, b in zip(like_names([task.name for task in one.tasks]), ran, waited, strict=True):
+            sums = found.setdefault(name, [0, 0, 0])
             sums[0], sums[1], sums[2] = sums[0] + 1, sums[1] + int(a), sums[2] + int(b)
     return found
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Iterable, Sequence
 
 import numpy as np
@@ -9,7 +11,14 @@ from numpy.typing import NDArray
 
 from bystander.design import Place
 
-__all__ = ["Tree"]
+__all__ = ["Tree", "like_names"]
+
+
+def like_names(names: Sequence[str]) -> list[str]:
+    """Return names in which numbers are left out where several differ by these only: one of a pool is like another."""
+    forms = [re.sub(r"\d+", "N", name) for name in names]
+    several = Counter(form for form, _ in set(zip(forms, names, strict=True)))
+    return [form if several[form] > 1 else name for form, name in zip(forms, names, strict=True)]
 
 
 class Tree:

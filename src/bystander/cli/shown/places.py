@@ -10,7 +10,7 @@ from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import BUILT_IN, PlaceRow, PlaceTable, short_file
-from bystander.units import counted, duration_text, shortened
+from bystander.units import counted, duration_text, plain_text, shortened
 
 __all__ = ["FIRST", "print_places"]
 
@@ -173,7 +173,7 @@ class _Drawn:
 
     def lines(self, row: PlaceRow) -> list[Text]:
         """Return a row as one line, or two where there is little room."""
-        name, where = shortened(row.label, self._name).ljust(self._name), self._where(row)
+        name, where = shortened(_plain(row.label), self._name).ljust(self._name), self._where(row)
         digits = 2 if row.whole_readings < _FEW else 3
         figures = [self._seconds(row.whole_s, digits), self._seconds(row.alone_s, digits)]
         if self._calls:
@@ -213,4 +213,9 @@ class _Drawn:
             return ""
         inner = f", {row.inner:,} calls inner" if row.inner else ""
         resumed = f", {row.resumed:,} times gone on" if row.resumed else ""
-        return f"{short_file(row.place.file, self._table.root)}:{row.place.line}{inner}{resumed}"
+        return _plain(f"{short_file(row.place.file, self._table.root)}:{row.place.line}{inner}{resumed}")
+
+
+def _plain(text: str) -> str:
+    """Return a name on one line, without anything that a terminal would obey."""
+    return plain_text(text).replace("\n", "\N{REPLACEMENT CHARACTER}")

@@ -22,8 +22,9 @@ def inspections(head: RecordHead) -> list[Run]:
 def inspected_place(head: RecordHead, run: Run) -> tuple[int, int]:
     """Return the positions of the workload and the arm that were looked into; the first where they make no sense."""
     workload, arm = run.options.get("workload"), run.options.get("arm")
-    known = isinstance(workload, int) and isinstance(arm, int)
-    if known and 0 <= workload < len(head.study.workloads) and 0 <= arm < len(head.study.arms):
+    if not isinstance(workload, int) or not isinstance(arm, int):
+        return 0, 0
+    if 0 <= workload < len(head.study.workloads) and 0 <= arm < len(head.study.arms):
         return workload, arm
     return 0, 0
 

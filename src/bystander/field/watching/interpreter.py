@@ -20,13 +20,14 @@ __all__ = ["Chain", "Code", "Interpreter", "NoInterpreterError"]
 _NAMES = ("_PyRuntime", "PyCode_Type", "Py_Version")
 _TOLD_BYTES = 400
 _MOST_THREADS = 4096
-_MOST_FRAMES = 300  # innermost ones of a chain; beyond, those of the first chunk at the outer end
+_MOST_FRAMES = 200  # innermost ones of a chain; beyond, those of the first chunk at the outer end
 _MOST_CHUNKS = 4096
 _CHUNK = 16384
 _TEXT_HEAD, _LENGTH_AT, _STATE_AT = 40, 16, 32
 _MOST_TEXT = 1000  # letters of a name that are kept
 _MOST_TABLE = 1 << 17
 _CODE_OBJECT = 256
+_IN_CHUNK = 24  # from a chunk's beginning to its first frame, which was called from the chunk before
 _GENERATOR = 1  # the owner of a frame
 
 
@@ -89,6 +90,7 @@ class Interpreter:
         last = max(lay.thread_next, lay.thread_native, lay.thread_chunk, lay.thread_frame)
         self._state_bytes = last + 8
         self._frame = _frame_struct(lay)
+        self._first_chunks: dict[int, tuple[int, int]] = {}
         self.remade = 0  # code objects that turned out to be others
         self.states: dict[int, int] = {}  # address of a thread's state by its number in the kernel
 
@@ -167,7 +169,10 @@ class Interpreter:
 
     def _outermost(self, chunk: int) -> tuple[int, int]:
         """Return the first chunk of a thread's stack, and the last frame in it; (0, 0) where there is but one."""
-        before = 0
+        before, first = self._first_chunks.get(chunk, (0, 0))
+        if before and self._memory.word(before + self._layout.chunk_previous) == first:
+            return first, self._memory.word(before + _IN_CHUNK + self._layout.frame_previous)
+        newest, before = chunk, 0
         for _ in range(_MOST_CHUNKS):
             previous = self._memory.word(chunk + self._layout.chunk_previous)
             if not previous:
@@ -175,8 +180,8 @@ class Interpreter:
             before, chunk = chunk, previous
         if not before:
             return 0, 0
-        first = before + 24  # behind the chunk's head: what was pushed there first came from the chunk before
-        return chunk, self._memory.word(first + self._layout.frame_previous)
+        self._first_chunks = {newest: (before, chunk)}
+        return chunk, self._memory.word(before + _IN_CHUNK + self._layout.frame_previous)
 
     def codes_of(self, addresses: Sequence[int]) -> list[Code]:
         """Return the functions of code objects, each looked at anew: what is freed soon makes room for others.

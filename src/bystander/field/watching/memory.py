@@ -23,7 +23,7 @@ class _Stretch(ctypes.Structure):
 
 
 class Memory:
-    """One process's memory; what `read` returns is valid until it is called again."""
+    """One process's memory; what `read` returns is valid until anything is read, of any process."""
 
     _libc = ctypes.CDLL(None, use_errno=True)
     _readv = getattr(_libc, "process_vm_readv", None)
@@ -34,13 +34,15 @@ class Memory:
             ctypes.c_ulong,
         )  # fmt: skip
 
+    # One for all: what is read is used before anything else is.
+    _buffer = ctypes.create_string_buffer(MOST_BYTES)
+    _bytes = memoryview(_buffer).cast("B")
+    _here, _there = _Stretch(ctypes.addressof(_buffer), 0), _Stretch(0, 0)
+    _stretches = (_Stretch * _MOST_STRETCHES)()
+    _to, _from = ctypes.pointer(_here), ctypes.pointer(_there)
+
     def __init__(self, process: int) -> None:
         self.process = process
-        self._buffer = ctypes.create_string_buffer(MOST_BYTES)
-        self._bytes = memoryview(self._buffer).cast("B")
-        self._here, self._there = _Stretch(ctypes.addressof(self._buffer), 0), _Stretch(0, 0)
-        self._stretches = (_Stretch * _MOST_STRETCHES)()
-        self._to, self._from = ctypes.pointer(self._here), ctypes.pointer(self._there)
 
     def read(self, address: int, size: int) -> memoryview:
         """Return so many bytes.

@@ -67,6 +67,7 @@ class _Process:
     def __init__(self, number: int, parent: int, name: str) -> None:
         self.number, self.parent, self.name = number, parent, name
         self.interpreter: Interpreter | None = None
+        self.inherits: Interpreter | None = None  # its parent's, as long as it is the same program
         self.leaves: dict[tuple[tuple[int, int], ...], int] = {}
         self.recheck_ns = self.listed_ns = self.try_ns = 0
         self.became_ns = self.tries = 0
@@ -101,6 +102,7 @@ class Recorder:
         self._root = process
         self._processes: dict[int, _Process] = {}
         self._threads: dict[int, _Thread] = {}
+        self._orphans: dict[int, _Thread] = {}
         self._all: list[_Thread] = []
         self._began_ns = self._ended_ns = self._unwatched_ns = 0
         self._at, self._task, self._node, self._tick, self._wait = (array("q") for _ in range(5))
@@ -187,10 +189,7 @@ class Recorder:
             thread.running, thread.moved = not out, True
             self._switched(thread, record.time_ns, state)
         elif kind == NEW:
-            process = self._processes.get(record.process)
-            if process is None or record.process != record.number:
-                process = self._forked(record)
-            self._new_thread(process, record.thread, record.time_ns)
+            self._begun(record)
         elif kind == COMMAND:
             self._named(record)
         elif kind == END:
@@ -206,8 +205,20 @@ class Recorder:
         thread = self._threads.get(record.thread)
         if thread is None:  # its beginning was lost
             process = self._processes.get(record.process) or self._new_process(record.process, 0, "")
-            thread = self._new_thread(process, record.thread, record.time_ns)
+            thread = self._orphans[record.thread] = self._new_thread(process, record.thread, record.time_ns)
         return thread
+
+    def _begun(self, record: KernelRecord) -> None:
+        """Take a thread or process in that began; another processor may have told of it before its parent's did."""
+        known = self._orphans.pop(record.thread, None)
+        process = known.process if known else self._processes.get(record.process)
+        if record.process != record.number:
+            process = self._forked(record, known.process if known else None)
+        if known:
+            known.began_ns, known.name = record.time_ns, known.name or known.process.name
+        else:
+            process = process or self._new_process(record.process, 0, "")
+            self._new_thread(process, record.thread, record.time_ns)
 
     def _switched(self, thread: _Thread, time_ns: int, state: int) -> None:
         if len(self._switch_at) >= _MOST_SWITCHES:
@@ -217,15 +228,14 @@ class Recorder:
         self._switch_task.append(thread.index)
         self._switch_state.append(state)
 
-    def _forked(self, record: KernelRecord) -> _Process:
-        """Return a process that was just begun; it is what its parent was."""
+    def _forked(self, record: KernelRecord, known: _Process | None) -> _Process:
+        """Return a process that was just begun; it is what its parent was, unless it became another one meanwhile."""
         parent = self._processes.get(record.number)
-        process = self._new_process(record.process, record.number, parent.name if parent else "")
-        process.became_ns = record.time_ns
-        if parent and parent.interpreter:
-            process.seen = True
-            process.interpreter = Interpreter(record.process, parent.interpreter)
-            process.leaves = dict(parent.leaves)
+        process = known or self._new_process(record.process, record.number, "")
+        process.parent = record.number
+        if parent and not process.name:
+            process.name, process.became_ns = parent.name, record.time_ns
+            process.inherits = parent.interpreter or parent.inherits
         return process
 
     def _named(self, record: KernelRecord) -> None:
@@ -248,6 +258,10 @@ class Recorder:
             self._switched(thread, record.time_ns, ENDED)
             if record.thread == self._root:
                 self._ended_ns = record.time_ns
+            if record.thread == record.process and record.process in self._processes:
+                ended = self._processes.pop(record.process)
+                ended.interpreter = ended.inherits = None
+                ended.leaves.clear()
 
     def _new_process(self, number: int, parent: int, name: str) -> _Process:
         process = self._processes[number] = _Process(number, parent, name)
@@ -279,12 +293,13 @@ class Recorder:
             self._missed += bool(tick_ns)
             return
         thread.moved = False
+        at_ns = time.monotonic_ns()  # a long chain takes a while to read; it is what it was when that began
         node = self._where(thread)
         if node is None:
             self._missed += bool(tick_ns)
             return
         wait = 0 if thread.running else wait_of(thread.process.number, thread.number)
-        self._at.append(time.monotonic_ns())
+        self._at.append(at_ns)
         self._task.append(thread.index)
         self._node.append(node)
         self._tick.append(tick_ns)
@@ -354,7 +369,8 @@ class Recorder:
         if process.forbidden or process.tries >= _TRIES or now < process.try_ns:
             return None
         try:
-            process.interpreter = Interpreter(process.number)
+            process.interpreter = Interpreter(process.number, process.inherits)
+            process.seen = process.inherits is not None
         except NoInterpreterError as error:
             process.tries += 1
             process.try_ns = now + min(_LONGEST_WAIT_NS, _FIRST_WAIT_NS << process.tries)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import gc
 import os
 from contextlib import suppress
 from dataclasses import dataclass
@@ -118,6 +119,7 @@ class Watcher:
         self._way, self._tick_ns, self._seed = way, tick_ns, seed
         self._recorder: Recorder | None = None
         self.watched: Watched | None = None
+        self._collects = False
 
     def attach(self, process: int) -> None:
         """Begin with a process that waits to become the program."""
@@ -125,6 +127,8 @@ class Watcher:
             clock: ClockEvents | TimerClock = TimerClock(process, self._tick_ns)
         else:
             clock = ClockEvents(process, self._tick_ns, self._way == USER_CLOCK)
+        self._collects = gc.isenabled()
+        gc.disable()  # a collection takes longer than a tick
         self._recorder = Recorder(process, clock, self._tick_ns, self._seed)
 
     @property
@@ -147,3 +151,5 @@ class Watcher:
         if self._recorder:
             self.watched = self._recorder.finish()
             self._recorder = None
+        if self._collects:
+            gc.enable()
