@@ -316,7 +316,7 @@ def run_trial(request, requests):
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
     # Read last: the child's mark began at ours as it was when the child became its program.
     answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
-    if path != request["path"]:
+    if argv != request["argv"]:  # not by the path: the program may be the interpreter that the stub runs in
         without_stub(answer, request)
     return answer
 
