@@ -20,7 +20,6 @@ import numpy as np
 from builders import made_record, noisy
 
 from bystander import stats
-from bystander.demo import FILES
 from bystander.design import (
     IN_MEMORY,
     MARKS_COST,
@@ -134,7 +133,7 @@ def records() -> dict[str, Record]:
     tainted = {"w": {"before": noisy(20, 1), "after": noisy(20, 1.1, seed=2), "placebo": noisy(20, 1.4, seed=3)}}
     two_speeds = {"w": {"before": noisy(60, 1, 0.01, 4), "after": [v * (1 + 0.5 * (k % 3 == 0)) for k, v in
                                                                  enumerate(noisy(60, 1, 0.01, 5))]}}  # fmt: skip
-    demo = read_record_json((FILES / "recorded.json").read_text(encoding="utf-8"), "recorded.json")
+    demo = read_record_json((Path(__file__).parent / "data" / "unchanged" / "recorded-demo.json").read_text(encoding="utf-8"), "recorded.json")
     looks = with_study(made_record(many), stopping="looks", blocks=40)
     weights = tuple(replace(w, weight=float(k)) for k, w in enumerate(fixed.head.study.workloads))
     return {

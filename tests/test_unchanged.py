@@ -21,10 +21,10 @@ from typing import Any
 import pytest
 from conftest import PROGRAM, Run
 
-from bystander.demo import FILES
 
 DATA = Path(__file__).parent / "data"
 KEPT = DATA / "unchanged"
+DEMO = KEPT / "recorded-demo.json"  # the recorded demo as it was then
 ARCHIVE = DATA / "archives" / "schema-5.sqlite"
 DEMO = "harbour-office-2"
 RECORDS = ("harbour-office-1", "signals-three-ways-1", "sleep-now-1", DEMO)
@@ -85,7 +85,7 @@ def archive(tmp_path: Path, run: Run) -> Path:
     """The archive of that time with the recorded demo in it, in a folder of its own."""
     path = tmp_path / "archive.sqlite"
     shutil.copy(ARCHIVE, path)
-    run("records", "import", str(FILES / "recorded.json"), BYSTANDER_ARCHIVE=str(path))
+    run("records", "import", str(DEMO), BYSTANDER_ARCHIVE=str(path))
     return path
 
 
@@ -120,7 +120,7 @@ def keep() -> None:
             )
             return done.stdout
 
-        run("records", "import", str(FILES / "recorded.json"))
+        run("records", "import", str(DEMO))
         KEPT.mkdir(exist_ok=True)
         for name, (words, file) in CASES.items():
             said = run(*words)

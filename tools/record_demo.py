@@ -15,11 +15,13 @@ from typing import Any
 from bystander.demo import FILES
 from bystander.exchange import record_json
 from bystander.flow.commands.demo import demo_archive, lay_out
+from bystander.flow.commands.inspect import Asked, inspect_recorded
 from bystander.flow.commands.observe import observe
 from bystander.flow.commands.records import whole_record
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 
+ROOT = Path(__file__).resolve().parents[1]
 HOME = "/home/office"
 MACHINE = {
     "host": "harbour-desk",
@@ -40,9 +42,22 @@ def main() -> None:
         study, place = load_study(lay_out(folder), folder)
         archive = demo_archive(folder / "bystander.toml")
         observed = observe(study, place, archive, os.environ, Silent())
+        inspect_recorded(archive, observed.record, os.environ, Silent(), "gauge", "after", Asked(counts=True))
         document = json.loads(record_json(whole_record(archive, observed.record, payloads=True)))
-    document = replaced(document, {str(folder): f"{HOME}/harbour-office", sys.executable: "/usr/bin/python3"})
-    document |= {"machine": MACHINE, "machines": [MACHINE], "uuid": "5eaf00d5-0000-4000-8000-000000000001"}
+    document = replaced(
+        document,
+        {
+            str(folder): f"{HOME}/harbour-office",
+            sys.executable: "/usr/bin/python3",
+            sys.prefix: "/usr", sys.base_prefix: "/usr",
+            str(ROOT / "src"): "/opt/bystander",
+        },
+    )
+    document |= {
+        "machine": MACHINE,
+        "machines": [MACHINE] * len(document["machines"]),
+        "uuid": "5eaf00d5-0000-4000-8000-000000000001",
+    }
     for arm in document["arms"]:
         arm["facts"]["environment"] = {"PATH": "/usr/bin:/bin", "HOME": HOME, "PYTHONHASHSEED": "0"}
         arm["facts"]["interpreter"] |= {"path": "/usr/bin/python3", "program": "/usr/bin/python3"}

@@ -57,6 +57,10 @@ def demo(
     tell(console, f"Try it there, then edit bystander.toml:\n  cd {shlex.quote(str(folder))}")
     for word in ("decide", "check"):
         tell(console, f"  {command_line(word)}")
+    tell(console, "Where does the time go? Without an edit, look into the state that is slower:")
+    tell(console, f"  {command_line('inspect', '--only', 'gauge', '--arm', 'after')}")
+    if recorded:
+        tell(console, f"An inspection was recorded with it:\n  {command_line('leads')}")
 
 
 def _observed(study: Path, archive: Path) -> str:

@@ -212,7 +212,7 @@ def _show(
 
 
 def _study_here(archive: Path | None) -> bool:
-    """Whether this folder has a study and no archive yet: then the study is meant."""
+    """Whether this folder has a study and no record of its own yet: then the study is meant."""
     from bystander.errors import BystanderError
     from bystander.flow.commands.records import heads
     from bystander.flow.places import STUDY_FILE, find_archive
@@ -220,7 +220,8 @@ def _study_here(archive: Path | None) -> bool:
     if not (here() / STUDY_FILE).exists():
         return False
     try:
-        return not heads(find_archive(archive, variables(), here()))
+        found = heads(find_archive(archive, variables(), here()))
+        return not found or not found[-1].observed_here
     except BystanderError:
         return True
 

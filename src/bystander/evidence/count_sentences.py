@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from bystander.design import PYTHON, Counts, Place, PlaceTable, place_label
+from bystander.design import LIBRARY, PYTHON, Counts, Place, PlaceTable, place_label
 from bystander.units import counted
 
 __all__ = ["count_sentences"]
 
 _MOST = 3
 _FEWEST_CALLS = 20  # of what is called several times an item: fewer cost nothing
+# Built-ins that open a file, a socket or a database, or start a process.
+_OPENING = {"open", "_io.open", "io.open", "posix.open", "_sqlite3.connect", "sqlite3.connect", "posix.fork"}
 _SHARE = 0.005  # of the whole: a smaller place is no lead
 
 
@@ -29,9 +31,34 @@ def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: Pla
         sentences.append("Calls were counted once only, so it is not known whether they repeat.")
     sentences += [f"Counting: {problem}." for problem in counts.problems[:3]]
     items = {name: value for name, value in summary.get("items", {}).items() if value > 0}
-    weighty = {row.place for row in table.rows if row.whole_s >= _SHARE * table.elapsed_s and row.place.kind == PYTHON}
-    sentences += _by_item(table, weighty, items) if items else []
+    weighty = {row.place for row in table.rows if row.whole_s >= _SHARE * table.elapsed_s and _own(row.place, table)}
+    sentences += [*_by_item(table, weighty, items), *_opened(counts, table, items)] if items else []
     return sentences + _by_caller(counts, weighty, table.repeats is not False)
+
+
+def _own(place: Place, table: PlaceTable) -> bool:
+    """Whether a place is a function of the program itself, not of a library."""
+    return place.kind == PYTHON and not LIBRARY.search(place.file) and place.file.startswith((table.root or "", "./"))
+
+
+def _opened(counts: Counts, table: PlaceTable, items: Mapping[str, float]) -> list[str]:
+    """Say what a place of the program opens or starts again for each item."""
+    sums: dict[tuple[int, int], int] = {}
+    for edge in counts.edges:
+        opens = counts.places[edge.callee].name in _OPENING and edge.caller >= 0
+        if opens and _own(counts.places[edge.caller], table):
+            sums[edge.caller, edge.callee] = sums.get((edge.caller, edge.callee), 0) + edge.calls
+    found = []
+    for (caller, callee), calls in sums.items():
+        for name, count in items.items():
+            each = calls / count
+            if calls >= _FEWEST_CALLS and each >= 1 and abs(each - round(each)) < 0.02 * each:
+                often = "once" if round(each) == 1 else f"{round(each):,} times"
+                place, opened = place_label(counts.places[caller]), counts.places[callee].name
+                found.append(
+                    (calls, f"{place} calls {opened} {often} for each of {count:,.0f} {name}: {calls:,} times.")
+                )
+    return [sentence for _, sentence in sorted(found, reverse=True)[:_MOST]]
 
 
 def _by_item(table: PlaceTable, weighty: set[Place], items: Mapping[str, float]) -> list[str]:

@@ -114,7 +114,7 @@ def place_table(sums: Sums, counts: Sequence[Counts], view: str, workload: str, 
     rests = np.bincount(of_place, readings[outermost], size).astype(np.int64)
     alone_ns = np.bincount(place[shown], sums.spent[shown], size)
     rows = [
-        PlaceRow(tree.places[k], whole_ns[k] / 1e9 / each, alone_ns[k] / 1e9 / each, int(rests[k]))
+        PlaceRow(tree.places[k], float(whole_ns[k]) / 1e9 / each, float(alone_ns[k]) / 1e9 / each, int(rests[k]))
         for k in np.flatnonzero(np.bincount(of_place, minlength=size)).tolist()
     ]
     grouped = np.bincount(group[group >= 0], sums.spent[group >= 0], len(_GROUPS)) / 1e9 / each

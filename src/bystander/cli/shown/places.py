@@ -174,6 +174,7 @@ class _Drawn:
     def lines(self, row: PlaceRow) -> list[Text]:
         """Return a row as one line, or two where there is little room."""
         name, where = shortened(_plain(row.label), self._name).ljust(self._name), self._where(row)
+        more = self._more(row)
         digits = 2 if row.whole_readings < _FEW else 3
         figures = [self._seconds(row.whole_s, digits), self._seconds(row.alone_s, digits)]
         if self._calls:
@@ -181,12 +182,14 @@ class _Drawn:
         told = "".join(f"{figure:>{_NUMBER + _GAP}}" for figure in figures)
         if self._wide:
             line = Text(name + " " * _GAP).append(self._drawing(row)).append(told)
-            return [line.append("  " + shortened(where, self._where_width), style="quiet")]
+            lines = [line.append("  " + shortened(where, self._where_width), style="quiet")]
+            return [*lines, Text("  " + more, style="quiet")] if more else lines
         drawing = self._drawing(row).rstrip()
         if not where and not drawing:
             return [Text(name + told)]
+        last = [Text("  " + more, style="quiet")] if more else []
         second = Text("  " + shortened(where, self._where_width).ljust(self._where_width) + "  ", style="quiet")
-        return [Text(name + told), second.append(drawing, style="default")]
+        return [Text(name + told), second.append(drawing, style="default"), *last]
 
     def _drawing(self, row: PlaceRow) -> str:
         if not self._whole or row.whole_s != row.whole_s:
@@ -211,9 +214,14 @@ class _Drawn:
     def _where(self, row: PlaceRow) -> str:
         if not row.place.file:
             return ""
-        inner = f", {row.inner:,} calls inner" if row.inner else ""
-        resumed = f", {row.resumed:,} times gone on" if row.resumed else ""
-        return _plain(f"{short_file(row.place.file, self._table.root)}:{row.place.line}{inner}{resumed}")
+        return _plain(f"{short_file(row.place.file, self._table.root)}:{row.place.line}")
+
+    @staticmethod
+    def _more(row: PlaceRow) -> str:
+        """Say which calls are no plain ones."""
+        told = [f"{row.inner:,} of the calls came from within itself"] if row.inner else []
+        told += [f"gone on with {row.resumed:,} times"] if row.resumed else []
+        return ", ".join(told)
 
 
 def _plain(text: str) -> str:

@@ -9,8 +9,19 @@ from dataclasses import dataclass, field
 from bystander.design.inside.watched import PYTHON, Place
 
 __all__ = [
-    "BUILT_IN", "GROUPS", "HARNESS", "IMPORTS", "ORDERS_OF_PLACES", "START", "VIEWS", "PlaceRow", "PlaceTable",
-    "TaskRow", "place_label", "short_file",
+    "BUILT_IN",
+    "GROUPS",
+    "HARNESS",
+    "IMPORTS",
+    "LIBRARY",
+    "ORDERS_OF_PLACES",
+    "START",
+    "VIEWS",
+    "PlaceRow",
+    "PlaceTable",
+    "TaskRow",
+    "place_label",
+    "short_file",
 ]  # fmt: skip
 
 VIEWS = ("elapsed", "processor", "waiting")
@@ -127,6 +138,10 @@ class PlaceTable:
     root: str = ""
     cost: float | None = None
     sentences: tuple[str, ...] = field(default_factory=tuple)
+
+
+# Files of packages and of the standard library.
+LIBRARY = re.compile(r"/(?:site|dist)-packages/|/lib/python\d\.\d+/|^<")
 
 
 def place_label(place: Place) -> str:

@@ -117,11 +117,12 @@ def _table(kept: _Kept, wanted: Wanted) -> PlaceTable:
         _sums(kept, wanted.view), counts, wanted.view, study.workloads[kept.workload].name, study.arms[kept.arm].name,
         kept.name,
     )  # fmt: skip
+    table = replace(
+        table, cost=watching_cost(list(kept.pairs))[0] if kept.pairs else None, root=kept.head.arms[kept.arm].folder
+    )
     sentences = (*_watching(kept), *_unseen(kept), *count_sentences(kept.counts, table))
     rows = tuple(sorted(table.rows, key=_ORDERS[wanted.order]))
-    cost = watching_cost(list(kept.pairs))[0] if kept.pairs else None
-    root = kept.head.arms[kept.arm].folder
-    return replace(table, rows=rows, sentences=sentences, cost=cost, root=root)
+    return replace(table, rows=rows, sentences=sentences)
 
 
 def _last(number: float | None) -> float:

@@ -17,6 +17,7 @@ def main():
     jobs.add_parser("forecast", help="the wind at each station, from the weather service")
     jobs.add_parser("chart", help="the chart of the day").add_argument("--sheets", type=int, default=12)
     jobs.add_parser("watch", help="the gauge watch").add_argument("--count", type=int, default=400)
+    jobs.add_parser("moorings", help="the water under each ship").add_argument("--ships", type=int, default=400)
     jobs.add_parser("version", help="the version of the almanac format")
     asked = parser.parse_args()
     for line in JOBS[asked.job](asked):
@@ -71,6 +72,12 @@ def watch(asked):
     return office.watch(asked.count)
 
 
+def moorings(asked):
+    from tidebook import moorings as survey
+
+    return survey.moorings(asked.ships)
+
+
 def version(asked):
     return ["almanac format 3"]
 
@@ -84,6 +91,7 @@ JOBS = {
     "forecast": forecast,
     "chart": chart,
     "watch": watch,
+    "moorings": moorings,
     "version": version,
 }
 
