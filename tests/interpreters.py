@@ -36,5 +36,5 @@ def interpreter(version: str) -> str:
 
 if __name__ == "__main__":
     for one in COUNTED:
-        print(f"Python {one}: {interpreter(one) or 'none'}")
+        sys.stdout.write(f"Python {one}: {interpreter(one) or 'none'}\n")
     sys.exit(not all(interpreter(one) for one in READ))

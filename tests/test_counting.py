@@ -104,7 +104,9 @@ def test_counts_are_exact_on_every_version(version: str, tmp_path: Path) -> None
     by_line = {
         edge.line: edge.calls
         for edge in counts.edges
-        if edge.caller >= 0 and counts.places[edge.caller].name == "work" and counts.places[edge.callee].kind == BUILT_IN
+        if edge.caller >= 0
+        and counts.places[edge.caller].name == "work"
+        and counts.places[edge.callee].kind == BUILT_IN
     }
     assert by_line == {19: 20, 20: 20}
     places = {place.name: place for place in counts.places if place.kind == PYTHON}

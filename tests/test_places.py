@@ -184,9 +184,9 @@ def trials(draw: st.DrawFn) -> Watched:
     count = draw(st.integers(1, 4))
     paths = [[MAIN], [MAIN, place("fit")], [MAIN, place("fit"), MAIN], [Place("program", "sh")]]
     tasks = [task(k + 1, f"thread {k}", draw(st.integers(1, 2)) if k else 1) for k in range(count)]
-    switches = [(0, 0, RUNNING)] + draw(
-        st.lists(st.tuples(st.integers(0, 99), st.integers(0, count - 1), st.sampled_from((RUNNING, QUEUED, BLOCKED))), max_size=30)
-    )
+    state = st.sampled_from((RUNNING, QUEUED, BLOCKED))
+    switched = st.lists(st.tuples(st.integers(0, 99), st.integers(0, count - 1), state), max_size=30)
+    switches = [(0, 0, RUNNING), *draw(switched)]
     readings = draw(
         st.lists(
             st.tuples(st.integers(0, 99), st.integers(0, count - 1), st.integers(0, 3), st.integers(0, len(WAITS) - 2)),
@@ -285,7 +285,9 @@ def test_what_is_done_again_for_each_item_is_said() -> None:
     said = count_sentences([({"items": {"ships": 40.0}}, ONCE), ({}, ONCE)], shown)
     assert "plan.fit is called 2 times for each of 40 ships." in said
     library = replace(ONCE, places=(MAIN, FIT._replace(file="/usr/lib/python3.12/json/decoder.py"), OPEN))
-    assert count_sentences([({"items": {"berths": 400.0}}, library), ({}, library)], counted_table(library, library)) == []
+    assert (
+        count_sentences([({"items": {"berths": 400.0}}, library), ({}, library)], counted_table(library, library)) == []
+    )
 
 
 def test_the_cost_of_watching_is_a_ratio_with_an_interval() -> None:
@@ -335,7 +337,8 @@ def test_documents_hold_what_is_shown() -> None:
 @pytest.mark.parametrize(
     ("place", "label"),
     [
-        (Place(PYTHON, "Plan.fit", "/quay/plan.py"), "plan.Plan.fit"), (Place(PYTHON, "<module>", "/q/plan.py"), "plan"),
+        (Place(PYTHON, "Plan.fit", "/quay/plan.py"), "plan.Plan.fit"),
+        (Place(PYTHON, "<module>", "/q/plan.py"), "plan"),
         (Place(PYTHON, "main", "/q/tidebook/__main__.py"), "tidebook.__main__.main"),
         (Place(PYTHON, "run", "/q/tidebook/__init__.py"), "tidebook.run"),
         (Place(PYTHON, "f.<locals>.<lambda>", "<string>"), "<string>.f.<lambda>"),
@@ -351,7 +354,8 @@ def test_places_have_names_for_people(place: Place, label: str) -> None:
 @pytest.mark.parametrize(
     ("file", "short"),
     [
-        ("/home/office/arm/tidebook/plan.py", "tidebook/plan.py"), ("/opt/site-packages/numpy/core.py", "numpy/core.py"),
+        ("/home/office/arm/tidebook/plan.py", "tidebook/plan.py"),
+        ("/opt/site-packages/numpy/core.py", "numpy/core.py"),
         ("/usr/lib/python3.12/json/decoder.py", "python3.12/json/decoder.py"), ("<string>", "<string>"),
         ("/opt/other/plan.py", "/opt/other/plan.py"),
     ],

@@ -21,7 +21,6 @@ from typing import Any
 import pytest
 from conftest import PROGRAM, Run
 
-
 DATA = Path(__file__).parent / "data"
 KEPT = DATA / "unchanged"
 DEMO = KEPT / "recorded-demo.json"  # the recorded demo as it was then

@@ -98,6 +98,10 @@ def inspect(
         str | None,
         typer.Option("--tick", help='Look once in so much CPU time, "250 us" at least; chosen by the trial\'s length.'),
     ] = None,
+    trials: Annotated[
+        int | None,
+        typer.Option("--trials", min=1, help="Watch so many trials; by default until there are 2,000 readings."),
+    ] = None,
     by_hand: Annotated[
         bool, typer.Option("--by-hand", help="You drive the program in its window: one trial, without a limit.")
     ] = False,
@@ -130,10 +134,17 @@ def inspect(
         {"a command": command is not None, "--call": call, "--study": study, "a record": record}, only, arm, arguments
     )
     wanted = Wanted(view=view, order=order)
-    asked = Asked(duration_option("--tick", tick), counts, by_hand)
+    asked = Asked(duration_option("--tick", tick), counts, by_hand, trials)
     seconds = duration_option("--limit", limit)
+    if by_hand and trials:
+        raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
+
+    def seen(name: str, number: int) -> None:
+        if not json and not quiet:
+            _show(target, name, wanted, first, everything, json, archive, number, brief=True)
+
     with Display(quiet) as display:
-        options: dict[str, Any] = {"way": way, "wait": wait, "limit_s": seconds}
+        options: dict[str, Any] = {"way": way, "wait": wait, "limit_s": seconds, "seen": seen}
         quick = command is not None or call or study or (record is None and _study_here(archive))
         if quick:
             planned, home = _planned(command, call, arguments, study, keep_environment or [])
@@ -193,7 +204,9 @@ def _show(
     json: bool,
     archive: Path | None,
     number: int | None = None,
+    brief: bool = False,
 ) -> None:
+    """Print a table; a brief one is followed by another soon."""
     from bystander.flow.commands.leads import leads_table, places_json
 
     table = leads_table(target, record, wanted, number)
@@ -206,6 +219,9 @@ def _show(
 
     console = output()
     print_places(console, table, wanted.order, first or FIRST, everything)
+    if brief:
+        console.print()
+        return
     other = "alone" if wanted.order != "alone" else "whole"
     again = command_line("leads", table.run, "--order", other, given=given(archive=archive))
     tell(console, f"Next: the same in another order, from what is kept:\n  {again}")

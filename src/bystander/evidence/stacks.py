@@ -137,7 +137,8 @@ def stacks_from_table(table: dict[str, Any]) -> Stacks:
     for _, described in _COLUMNS:
         for name, kind in described:
             values = np.array(table[name]) if table[name] else np.zeros(0, dtype=np.int64)
-            if values.dtype.kind != "i" or values.shape != (len(table[described[0][0]]),) or (values != values.astype(kind)).any():
+            fits = values.dtype.kind == "i" and values.shape == (len(table[described[0][0]]),)
+            if not fits or (values != values.astype(kind)).any():
                 raise ValueError(f"stacks: {name} is no column of whole numbers like the others")
             columns[name] = values
     return _made(table, columns)

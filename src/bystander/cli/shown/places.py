@@ -70,7 +70,8 @@ def _summary(table: PlaceTable) -> str:
     else:
         parts.append(f"{duration_text(table.waiting_s)} waited by all threads and processes{_for(table)}")
     parts.append(_calls(table))
-    parts.append(f"watched, times {table.cost:.2f}" if table.cost else "what watching cost is not known")
+    cost = f"watching took {table.cost:.2f} of the unwatched time" if table.cost else "what watching cost is not known"
+    parts.append(cost)
     many = f"{counted(table.trials, 'trial')}, {counted(table.readings, 'reading')}"
     return "; ".join(parts) + f"; {many}."
 

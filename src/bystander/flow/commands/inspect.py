@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 import time
 import uuid
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -59,6 +59,9 @@ DISPLAY_VARIABLES = (
     "DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "XDG_RUNTIME_DIR", "XDG_SESSION_TYPE", "DBUS_SESSION_BUS_ADDRESS",
 )  # fmt: skip
 _FOR_EVER_S = 30 * 86400.0
+_SOON_S = 5.0  # counting that takes longer comes after a first look at what was watched
+
+Seen = Callable[[str, int], None]  # is given a record and the number of a run that can be shown
 
 
 @dataclass(frozen=True)
@@ -91,6 +94,7 @@ def inspect_study(
     way: str | None = None,
     wait: bool = False,
     limit_s: float | None = None,
+    seen: Seen | None = None,
 ) -> Inspected:
     """Look into one state of a study, in a record of its own, which has no timed trials.
 
@@ -98,6 +102,10 @@ def inspect_study(
     ----------
     place : (int, int)
         Positions of workload and arm.
+    limit_s : float, optional
+        When a trial is ended; what was seen until then is kept.
+    seen : callable, optional
+        Is called when the watched trials can be shown and counting takes a while yet.
 
     Raises
     ------
@@ -117,7 +125,7 @@ def inspect_study(
             head = _head(study, home, arms)
             writer, name = kept.begin(head)
             writer.finish(State.COMPLETE)
-            return _inspect(kept, kept.head(name), arms[place[1]], lock, observer, place, asked, found, limit_s)
+            return _inspect(kept, kept.head(name), arms[place[1]], lock, observer, place, asked, found, limit_s, seen)
 
 
 def inspect_recorded(
@@ -132,6 +140,7 @@ def inspect_recorded(
     way: str | None = None,
     wait: bool = False,
     limit_s: float | None = None,
+    seen: Seen | None = None,
 ) -> Inspected:
     """Look into one state of a record, in the very arm that it had.
 
@@ -159,7 +168,7 @@ def inspect_recorded(
             place = state_of(head.study, only, arm)
             state = maker.again(head.study, head.study.arms[place[1]], head.arms[place[1]])
             observer.made(state)
-            return _inspect(kept, head, state, lock, observer, place, asked, found, limit_s)
+            return _inspect(kept, head, state, lock, observer, place, asked, found, limit_s, seen)
 
 
 def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]:
@@ -193,6 +202,7 @@ def _inspect(
     asked: Asked,
     way: FoundWay,
     limit_s: float | None,
+    seen: Seen | None,
 ) -> Inspected:
     """Run one inspection of a record."""
     study, (w, a) = head.study, place
@@ -237,6 +247,8 @@ def _inspect(
             raise
         writer.finish(State.INTERRUPTED if stopped else State.COMPLETE)
         if not interrupts.asked and inspection.wants_counts():
+            if seen and inspection.counting_s > _SOON_S:
+                seen(head.name, number)
             counting, _ = begin(COUNTED)
             state = State.INTERRUPTED
             try:

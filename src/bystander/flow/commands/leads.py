@@ -154,7 +154,8 @@ def _watching(kept: _Kept) -> list[str]:
         )
         pairs = counted(len(kept.pairs), "pair of trials", "pairs of trials")
         alone = len(single) == 1
-        sentences.append(f"Watching took the time times {ratio:.3f}{'' if alone else f' ({how})'}, by {pairs}.")
+        between_text = "" if alone else f" ({how})"
+        sentences.append(f"A watched trial took {ratio:.3f} of the time of an unwatched one{between_text}, by {pairs}.")
     unwatched = [summary["unwatched_s"] for summary in summaries if summary["unwatched_s"] is not None]
     if unwatched:
         sentences.append(

@@ -18,7 +18,7 @@ from bystander.design import (
     workload_key,
 )
 from bystander.evidence import UNWATCHED_KIND, packed
-from bystander.field import COUNTS_ONLY, FoundWay, Launcher
+from bystander.field import FoundWay, Launcher
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.trial import TrialRunner
@@ -49,11 +49,14 @@ class Asked:
         Whether calls are counted.
     by_hand : bool
         Somebody drives the program: one trial, without a limit.
+    trials : int or None
+        Watched trials; without a number, until there are readings enough.
     """
 
     tick_s: float | None = None
     counts: bool | None = None
     by_hand: bool = False
+    trials: int | None = None
 
 
 @dataclass
@@ -105,7 +108,7 @@ class Inspection:
         else:
             self._write(writer, 0, runs, outcome)
             again = outcome.status is Status.OK and outcome.took_s <= _BARE_UP_TO_S
-            if again and not self.asked.by_hand and not self.interrupts.asked:
+            if again and not (self.asked.by_hand or self.asked.trials or self.interrupts.asked):
                 if outcome.took_s > _LONG_S:
                     self.observer.doing(f"once more unwatched, {self._about(outcome.took_s)}: what did watching cost?")
                 bare = self._bare()
@@ -135,10 +138,15 @@ class Inspection:
             return False
         return True
 
+    @property
+    def counting_s(self) -> float:
+        """How long counting may take."""
+        return self.took_s * _SLOWER * _COUNTED
+
     def count(self, writer: RecordWriter) -> None:
         """Run trials whose calls are counted, twice: what does not repeat is no evidence."""
         if self.took_s > 0.5:
-            self.observer.doing(f"counting calls, {self._about(self.took_s * _SLOWER * _COUNTED, most=True)}")
+            self.observer.doing(f"counting calls, {self._about(self.counting_s, most=True)}")
         runs = CountedRuns(self.launcher)
         for block in range(_COUNTED):
             outcome = self.trials.run(self.workload, self.arm, self._conditions(0), by=runs)
@@ -161,11 +169,15 @@ class Inspection:
 
     def _enough(self, outcome: TrialOutcome, readings: int) -> bool:
         ended = outcome.status is not Status.OK or self.interrupts.asked
-        return ended or self.asked.by_hand or readings >= ENOUGH_READINGS or self.way.way == COUNTS_ONLY
+        if self.asked.trials is not None:
+            return ended or self.asked.trials == 1
+        return ended or self.asked.by_hand or readings >= ENOUGH_READINGS
 
     def _more(self, readings: int, pairs: int, spent_s: float) -> bool:
-        if self.interrupts.asked or pairs >= _MOST_PAIRS:
+        if self.interrupts.asked or pairs >= (self.asked.trials or _MOST_PAIRS):
             return False
+        if self.asked.trials is not None:
+            return True
         return pairs < _FEWEST_PAIRS or (readings < ENOUGH_READINGS and spent_s < _PAIRS_S)
 
     def _conditions(self, block: int) -> Mapping[str, int]:
