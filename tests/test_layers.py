@@ -65,10 +65,10 @@ def test_a_room_imports_only_what_the_table_allows(file: Path) -> None:
 
 # Inside a room its folders stand in this order: each imports those before it, and what lies in the room itself.
 FOLDERS = {
-    "design": ("studies", "readers", "records"),
+    "design": ("studies", "readers", "records", "inside"),
     "verdicts": ("compared", "described", "tested", "noted", "decided", "worded"),
     "archive": ("tables", "file"),
-    "field": ("trials", "arms"),
+    "field": ("trials", "arms", "watching"),
     "flow": ("trials", "sessions", "commands"),
 }
 # Rooms of more than twelve files side by side, and why they have no folders.

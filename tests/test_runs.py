@@ -249,7 +249,7 @@ def inspected(path: Path) -> RecordHead:
             for order, arm in enumerate((0, 1)):
                 place = PlannedTrial(PlannedBlock(0, number, (0, 1)), arm, order)
                 writer.trial(place, ended(50.0 + arm, (packet,)), 60.0)
-        writer.evidence(Whose(1, 0, 1), (Evidence("counts", 1, {"calls": 9}, Payload(b"exact")),))
+        writer.evidence(Whose(1, 0, 1), (Evidence("echoes", 1, {"calls": 9}, Payload(b"exact")),))
         writer.finish(State.COMPLETE, ["It was inspected."])
         return kept.head()
 
@@ -285,7 +285,7 @@ def test_only_timed_runs_reach_a_verdict(tmp_path: Path, run: Run) -> None:
     assert other.trials.readings[:, 0].tolist() == [50.0, 51.0] * 3
     assert [block.run for block in other.blocks] == [1, 1, 1]
     assert other.evidence[2][0].payload == Payload(b"told")
-    assert whole.of_runs == back.of_runs == {Whose(1, 0, 1): (Evidence("counts", 1, {"calls": 9}, Payload(b"exact")),)}
+    assert whole.of_runs == back.of_runs == {Whose(1, 0, 1): (Evidence("echoes", 1, {"calls": 9}, Payload(b"exact")),)}
     assert back.head.runs == whole.head.runs
 
 

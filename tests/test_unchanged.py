@@ -23,7 +23,7 @@ from conftest import PROGRAM, Run
 
 DATA = Path(__file__).parent / "data"
 KEPT = DATA / "unchanged"
-DEMO = KEPT / "recorded-demo.json"  # the recorded demo as it was then
+RECORDED = KEPT / "recorded-demo.json"  # the recorded demo as it was then
 ARCHIVE = DATA / "archives" / "schema-5.sqlite"
 DEMO = "harbour-office-2"
 RECORDS = ("harbour-office-1", "signals-three-ways-1", "sleep-now-1", DEMO)
@@ -84,7 +84,7 @@ def archive(tmp_path: Path, run: Run) -> Path:
     """The archive of that time with the recorded demo in it, in a folder of its own."""
     path = tmp_path / "archive.sqlite"
     shutil.copy(ARCHIVE, path)
-    run("records", "import", str(DEMO), BYSTANDER_ARCHIVE=str(path))
+    run("records", "import", str(RECORDED), BYSTANDER_ARCHIVE=str(path))
     return path
 
 
@@ -119,7 +119,7 @@ def keep() -> None:
             )
             return done.stdout
 
-        run("records", "import", str(DEMO))
+        run("records", "import", str(RECORDED))
         KEPT.mkdir(exist_ok=True)
         for name, (words, file) in CASES.items():
             said = run(*words)

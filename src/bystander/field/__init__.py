@@ -15,10 +15,10 @@ from bystander.field.machine import boot_id, machine_facts, machine_state
 from bystander.field.trials import page_cache
 from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
 from bystander.field.trials.conditions import stub_for, under_conditions
+from bystander.field.trials.hooks import COUNTING, hooked, read_counts
 from bystander.field.trials.kinds import KindInField, Runs, kind_in_field, ready_workload, register_in_field
 from bystander.field.trials.launcher import Launcher
 from bystander.field.trials.openings import CannotWatchError, Openings, source_of
-from bystander.field.watching.hooks import COUNTING, hooked, read_counts
 from bystander.field.watching.watcher import COUNTS_ONLY, WAYS, FoundWay, Watcher, found_way
 
 __all__ = [

@@ -126,7 +126,8 @@ class Interpreter:
             return None
         if lay.boxed >= 0:
             frame = memory.word(frame + lay.boxed)
-        return self._walked(chunk, frame) if frame else None
+        found = self._walked(chunk, frame) if frame else None
+        return found if found and found.frames else None
 
     def _walked(self, chunk: int, frame: int) -> Chain:
         frames: list[tuple[int, int]] = []
@@ -281,9 +282,9 @@ def _found(process: int, memory: Memory) -> tuple[str, Layout, int, int]:
         addresses = {name: bias + address for name, address in found.addresses.items()}
         version = _version(found.contents.get("Py_Version", b""))
         if version not in KNOWN_VERSIONS or "PyCode_Type" not in addresses:
-            raise NoInterpreterError(
-                f"its Python {version} is not known" if version else "its Python is older than 3.11"
-            )
+            what = f"Python {version} is not known here" if version else "a Python older than 3.11"
+            first, last = KNOWN_VERSIONS[0], KNOWN_VERSIONS[-1]
+            raise NoInterpreterError(f"{what}; frames are read of {first} to {last}, calls are counted all the same")
         try:
             told = bytes(memory.read(addresses["_PyRuntime"], _TOLD_BYTES)[:_TOLD_BYTES])
         except PermissionError as error:

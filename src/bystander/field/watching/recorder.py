@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import struct
 import time
 from array import array
 from collections import Counter
@@ -27,7 +26,6 @@ from bystander.field.watching.clock_events import (
     KernelRecord,
 )
 from bystander.field.watching.interpreter import Chain, Code, Interpreter, NoInterpreterError
-from bystander.field.watching.memory import TornError
 from bystander.field.watching.paths import Paths
 from bystander.field.watching.waits import wait_of
 
@@ -42,7 +40,6 @@ _TRIES = 12  # to find an interpreter in a process; a new file of one begins ane
 _FIRST_WAIT_NS, _LONGEST_WAIT_NS = 500_000, 200_000_000
 _BETWEEN_LISTS_NS = 500_000
 _RECHECK_NS = 10_000_000  # how long a path of addresses is believed to be what it was
-_CHANGED = (OSError, TornError, struct.error)  # what reading raises when it changed meanwhile
 
 
 class Clock(Protocol):
@@ -146,6 +143,10 @@ class Recorder:
         if not ticked or now >= self._next_sweep_ns:
             self._sweep(ticked)
             self._next_sweep_ns = now + round(_SWEEP_NS * self._random.uniform(0.7, 1.3))
+
+    def tell(self, problem: str) -> None:
+        """Keep what could not be seen, as a clause."""
+        self._problems[problem] += 1
 
     def finish(self) -> Watched:
         """Take in the rest and return what was seen; the clock is given back."""
@@ -319,7 +320,7 @@ class Recorder:
                 return None
             except ProcessLookupError:
                 return None
-            except _CHANGED:
+            except Exception:  # what changed while it was read may be anything
                 self._torn += 1
         return None
 
@@ -339,7 +340,7 @@ class Recorder:
             self._versions[interpreter.version] = None
         if not thread.named and thread.number != process.number:
             thread.named = True
-            with suppress(*_CHANGED):
+            with suppress(Exception):
                 thread.name = interpreter.thread_name(chain) or thread.name
         leaf = process.leaves.get(chain.frames)
         if leaf is None or now > process.recheck_ns:
@@ -380,4 +381,4 @@ class Recorder:
 
     def _forbid(self, process: _Process, why: str) -> None:
         process.forbidden, process.interpreter = True, None
-        self._problems[f"{process.name or 'a program'}: {why}"] += 1
+        self.tell(f"{process.name or 'a program'}: {why}")

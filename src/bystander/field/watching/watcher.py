@@ -123,13 +123,22 @@ class Watcher:
 
     def attach(self, process: int) -> None:
         """Begin with a process that waits to become the program."""
-        if self._way == TIMER:
-            clock: ClockEvents | TimerClock = TimerClock(process, self._tick_ns)
-        else:
-            clock = ClockEvents(process, self._tick_ns, self._way == USER_CLOCK)
+        clock: ClockEvents | TimerClock
+        refused = ""
+        try:
+            if self._way == TIMER:
+                clock = TimerClock(process, self._tick_ns)
+            else:
+                clock = ClockEvents(process, self._tick_ns, self._way == USER_CLOCK)
+        except OSError as error:  # it worked when it was tried; the rings of many processors may be too much
+            refused = error.strerror or str(error)
+            self._tick_ns = max(self._tick_ns, _TIMER_TICK_NS)
+            clock = TimerClock(process, self._tick_ns)
         self._collects = gc.isenabled()
         gc.disable()  # a collection takes longer than a tick
         self._recorder = Recorder(process, clock, self._tick_ns, self._seed)
+        if refused:
+            self._recorder.tell(f"the kernel's clock: {refused}; a timer was used instead")
 
     @property
     def fds(self) -> list[int]:

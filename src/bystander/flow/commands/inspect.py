@@ -52,7 +52,7 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import shims
 from bystander.units import listed
 
-__all__ = ["Asked", "Inspected", "inspect_recorded", "inspect_study", "state_of"]
+__all__ = ["Asked", "Inspected", "begun_record", "inspect_recorded", "inspect_study", "state_of"]
 
 # A program with a window finds its display by these.
 DISPLAY_VARIABLES = (
@@ -122,7 +122,7 @@ def inspect_study(
         for sentence in shims(arms):
             observer.remark(sentence)
         with Archive(archive, create=True) as kept:
-            head = _head(study, home, arms)
+            head = begun_record(study, home, arms)
             writer, name = kept.begin(head)
             writer.finish(State.COMPLETE)
             return _inspect(kept, kept.head(name), arms[place[1]], lock, observer, place, asked, found, limit_s, seen)
@@ -261,7 +261,8 @@ def _inspect(
     return Inspected(head.name, number, not stopped)
 
 
-def _head(study: Study, home: StudyFolder, arms: tuple[ArmState, ...]) -> RecordHead:
+def begun_record(study: Study, home: StudyFolder, arms: tuple[ArmState, ...]) -> RecordHead:
+    """Return the head of a record for inspections alone: its timed run has no trials."""
     began = time.time()
     return RecordHead(
         uuid=str(uuid.uuid4()),
