@@ -24,8 +24,10 @@ def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: Pla
     summary, counts = kept[0]
     sentences = []
     if table.repeats is False:
+        others = sum(1 for row in table.rows if not row.repeats)
+        places = counted(sum(1 for row in table.rows if row.calls is not None), "place")
         sentences.append(
-            "Two counting trials gave different calls: those that differ are marked ~ and are no evidence."
+            f"Between two counting trials the calls of {others} of {places} differ: these are marked ~, and no evidence."
         )
     elif table.repeats is None:
         sentences.append("Calls were counted once only, so it is not known whether they repeat.")

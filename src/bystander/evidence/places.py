@@ -30,7 +30,7 @@ __all__ = ["Sums", "place_table", "sums_of"]
 _IMPORT = ("_find_and_load", "<frozen importlib._bootstrap>")
 _THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "threading.py")}
 _RUNPY = ("<frozen runpy>", "runpy.py")
-_HARNESS_FILE = "callable_harness.py"
+_HARNESS_FILE, _MARKS_FILE = "callable_harness.py", "bystander_marks.py"
 _QUEUE = len(WAITS) - 1
 Whole = NDArray[np.int64]
 
@@ -205,7 +205,7 @@ def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
 
 def _ours(place: Place) -> bool:
     base = place.file.rpartition("/")[2]
-    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, *_RUNPY)
+    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE, *_RUNPY)
 
 
 def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:

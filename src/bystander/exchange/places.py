@@ -29,7 +29,7 @@ def places_json(table: PlaceTable, order: str) -> str:
             for one in table.tasks
         ],
         "places": [_row(row) for row in table.rows], "groups": [_row(row) for row in table.groups],
-        "sentences": list(table.sentences),
+        "sentences": list(table.sentences), "about": list(table.about),
     }  # fmt: skip
     return json.dumps(document, ensure_ascii=False, indent=1)
 

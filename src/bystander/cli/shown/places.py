@@ -47,13 +47,14 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
         for line in drawn.lines(row):
             console.print(line, no_wrap=True, crop=False)
     console.print()
-    console.print(f"{_VIEWS[table.view]}; {_key()}.".capitalize(), style="quiet")
+    for sentence in table.sentences:
+        console.print(sentence)
     if sum(task.count for task in table.tasks) > 1.5:
         console.print(_tasks(table))
     if order != "calls" and (text := _built_ins(table)):
         console.print(text)
-    for sentence in table.sentences:
-        tell(console, sentence)
+    for text in (f"{_VIEWS[table.view]}; {_key()}.".capitalize(), *table.about):
+        tell(console, text, style="quiet")
 
 
 def _summary(table: PlaceTable) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from bystander.design.inside.watched import PYTHON, Place
 
@@ -116,7 +116,9 @@ class PlaceTable:
     cost : float or None
         Watched over unwatched time of a trial; None where nobody knows.
     sentences : tuple of str
-        What watching cost, what was not seen, and what the counts say.
+        What the counts say by themselves.
+    about : tuple of str
+        How it was watched: what that cost, and what was not seen.
     """
 
     workload: str
@@ -137,7 +139,8 @@ class PlaceTable:
     repeats: bool | None = None
     root: str = ""
     cost: float | None = None
-    sentences: tuple[str, ...] = field(default_factory=tuple)
+    sentences: tuple[str, ...] = ()
+    about: tuple[str, ...] = ()
 
 
 # Files of packages and of the standard library.

@@ -120,9 +120,9 @@ def _table(kept: _Kept, wanted: Wanted) -> PlaceTable:
     table = replace(
         table, cost=watching_cost(list(kept.pairs))[0] if kept.pairs else None, root=kept.head.arms[kept.arm].folder
     )
-    sentences = (*_watching(kept), *_unseen(kept), *count_sentences(kept.counts, table))
+    sentences, about = tuple(count_sentences(kept.counts, table)), (*_watching(kept), *_unseen(kept))
     rows = tuple(sorted(table.rows, key=_ORDERS[wanted.order]))
-    return replace(table, rows=rows, sentences=sentences)
+    return replace(table, rows=rows, sentences=sentences, about=about)
 
 
 def _last(number: float | None) -> float:
