@@ -24,6 +24,7 @@ from bystander.design import (
     RUNNING,
     WAITS,
     CallEdge,
+    Caller,
     Counts,
     Place,
     PlaceTable,
@@ -261,6 +262,7 @@ def test_calls_stand_beside_seconds() -> None:
     assert rows["io.open"].calls == 400
     assert rows["io.open"].whole_s != rows["io.open"].whole_s
     assert rows["io.open"].per_call_s is None
+    assert rows["io.open"].callers == (Caller(FIT, 400, 20.0),)  # of its 20 calls from outside
     assert (shown.calls, shown.repeats) == (481, True)
 
 
@@ -330,7 +332,7 @@ def test_documents_hold_what_is_shown() -> None:
     assert document["places"][0] | {"readings": 0} == {
         "label": "plan.main", "kind": "python", "name": "main", "file": "/quay/plan.py", "line": 1, "readings": 0,
         "whole_s": pytest.approx(0.1), "alone_s": pytest.approx(0.03), "calls": 1, "inner_calls": 0, "resumed": 0,
-        "calls_repeat": True, "per_call_s": pytest.approx(0.1),
+        "calls_repeat": True, "per_call_s": pytest.approx(0.1), "callers": [],
     }  # fmt: skip
 
 

@@ -27,7 +27,7 @@ def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: Pla
         others = sum(1 for row in table.rows if not row.repeats)
         places = counted(sum(1 for row in table.rows if row.calls is not None), "place")
         sentences.append(
-            f"Between two counting trials the calls of {others} of {places} differ: these are marked ~, and no evidence."
+            f"Between two counting trials the calls of {others} of {places} differ: marked ~, and no evidence."
         )
     elif table.repeats is None:
         sentences.append("Calls were counted once only, so it is not known whether they repeat.")
@@ -35,7 +35,7 @@ def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: Pla
     items = {name: value for name, value in summary.get("items", {}).items() if value > 0}
     weighty = {row.place for row in table.rows if row.whole_s >= _SHARE * table.elapsed_s and _own(row.place, table)}
     sentences += [*_by_item(table, weighty, items), *_opened(counts, table, items)] if items else []
-    return sentences + _by_caller(counts, weighty, table.repeats is not False)
+    return sentences
 
 
 def _own(place: Place, table: PlaceTable) -> bool:
@@ -76,26 +76,3 @@ def _by_item(table: PlaceTable, weighty: set[Place], items: Mapping[str, float])
                     (row.whole_s, f"{row.label} is called {round(each):,} times for each of {count:,.0f} {name}.")
                 )
     return [sentence for _, sentence in sorted(found, reverse=True)[:_MOST]]
-
-
-def _by_caller(counts: Counts, weighty: set[Place], repeats: bool) -> list[str]:
-    """Say which places are called very often by one call of one caller."""
-    if not repeats:
-        return []
-    calls = [0] * len(counts.places)
-    for edge in counts.edges:
-        calls[edge.callee] += edge.calls - edge.inner
-    pairs: dict[tuple[int, int], int] = {}
-    for edge in counts.edges:
-        if edge.caller >= 0 and edge.caller != edge.callee:
-            pairs[edge.caller, edge.callee] = pairs.get((edge.caller, edge.callee), 0) + edge.calls
-    found = []
-    for (caller, callee), number in pairs.items():
-        ours = counts.places[caller] in weighty and counts.places[callee] in weighty
-        if ours and calls[caller] > 1 and number >= 10 * calls[caller] and number >= _FEWEST_CALLS:
-            found.append((number, caller, callee))
-    return [
-        f"One call of {place_label(counts.places[caller])} calls {place_label(counts.places[callee])} "
-        f"{number / calls[caller]:,.0f} times ({counted(calls[caller], 'call')})."
-        for number, caller, callee in sorted(found, reverse=True)[:_MOST]
-    ]

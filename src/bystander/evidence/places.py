@@ -16,6 +16,7 @@ from bystander.design import (
     PYTHON,
     START,
     WAITS,
+    Caller,
     Counts,
     Place,
     PlaceRow,
@@ -32,6 +33,7 @@ _THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "
 _RUNPY = ("<frozen runpy>", "runpy.py")
 _HARNESS_FILE, _MARKS_FILE = "callable_harness.py", "bystander_marks.py"
 _QUEUE = len(WAITS) - 1
+_CALLERS = 5  # of each place that are kept
 Whole = NDArray[np.int64]
 
 
@@ -186,13 +188,14 @@ def _inside_itself(parent: Whole, place: Whole) -> NDArray[np.bool_]:
 def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
     """Return a table with the calls of the first counting trial, and whether the others gave the same."""
     by_trial = [_calls(one) for one in counts]
-    first = by_trial[0]
+    first, callers = by_trial[0], _callers(counts[0], by_trial[0])
     repeats = all(one == first for one in by_trial[1:]) if len(counts) > 1 else None
 
     def told(row: PlaceRow) -> PlaceRow:
         calls, inner, resumed = first[row.place]
         same = all(one.get(row.place) == first[row.place] for one in by_trial)
-        return replace(row, calls=calls, inner=inner, resumed=resumed, repeats=same)
+        known = callers.get(row.place, ())
+        return replace(row, calls=calls, inner=inner, resumed=resumed, repeats=same, callers=known)
 
     known = {row.place for row in table.rows}
     rows = [told(row) if row.place in first else row for row in table.rows]
@@ -220,3 +223,21 @@ def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
         calls, inner, resumed = found.get(place, (0, 0, 0))
         found[place] = calls + edge.calls, inner + edge.inner, resumed + edge.resumed
     return found
+
+
+def _callers(counts: Counts, calls: Mapping[Place, tuple[int, int, int]]) -> dict[Place, tuple[Caller, ...]]:
+    """Return who calls each place, most often first; itself is left out."""
+    sums: dict[tuple[int, int], int] = {}
+    for edge in counts.edges:
+        if edge.caller >= 0 and edge.caller != edge.callee:
+            sums[edge.caller, edge.callee] = sums.get((edge.caller, edge.callee), 0) + edge.calls
+    found: dict[Place, list[Caller]] = {}
+    for (caller, callee), number in sums.items():
+        place = counts.places[caller]
+        own, inner, _ = calls.get(place, (0, 0, 0))
+        if own > inner and number:
+            found.setdefault(counts.places[callee], []).append(Caller(place, number, number / (own - inner)))
+    return {
+        place: tuple(sorted(callers, key=lambda one: (-one.calls, one.place))[:_CALLERS])
+        for place, callers in found.items()
+    }

@@ -8,7 +8,7 @@ import json
 import math
 from typing import Any
 
-from bystander.design import PlaceRow, PlaceTable
+from bystander.design import PlaceRow, PlaceTable, place_label
 from bystander.evidence import Sums
 
 __all__ = ["PLACES_FORMAT", "paths_csv", "places_json"]
@@ -43,6 +43,9 @@ def _row(row: PlaceRow) -> dict[str, Any]:
         "line": row.place.line or None, "whole_s": known(row.whole_s), "alone_s": known(row.alone_s),
         "readings": row.whole_readings, "calls": row.calls, "inner_calls": row.inner, "resumed": row.resumed,
         "calls_repeat": row.repeats, "per_call_s": known(row.per_call_s),
+        "callers": [
+            {"label": place_label(one.place), "calls": one.calls, "per_call_of_caller": one.each} for one in row.callers
+        ],
     }  # fmt: skip
 
 

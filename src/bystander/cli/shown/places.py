@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
-from bystander.design import BUILT_IN, PlaceRow, PlaceTable, short_file
+from bystander.design import BUILT_IN, PlaceRow, PlaceTable, place_label, short_file
 from bystander.units import counted, duration_text, plain_text, shortened
 
 __all__ = ["FIRST", "print_places"]
@@ -19,6 +19,7 @@ _GAP, _NUMBER, _LEAST_BAR, _MOST_BAR, _LEAST_NAME, _MOST_NAME = 2, 8, 12, 44, 16
 _WIDE = 118  # from here on a row is one line, with file and line at its end
 _SMALL = 0.001  # of the longest: a smaller place is taken together with others
 _TASKS = 5  # names of threads and processes that are told
+_OFTEN = 10  # times in one call of its caller: beyond, a row says so
 _FEW = 100  # readings, below which two digits are all that is known
 _VIEWS = {
     "elapsed": "elapsed time of the main thread, followed into what it waits for",
@@ -141,7 +142,7 @@ class _Drawn:
         self._table, self._calls = table, table.calls is not None
         self._whole = max((row.whole_s for row in rows if row.whole_s == row.whole_s), default=0.0)
         figures = (4 if self._calls else 2) * (_NUMBER + _GAP)
-        self._wide = width >= _WIDE
+        self._width, self._wide = width, width >= _WIDE
         names = max((len(row.label) for row in rows), default=_LEAST_NAME)
         files = max((len(self._where(row)) for row in rows), default=_LEAST_NAME)
         if self._wide:
@@ -185,11 +186,11 @@ class _Drawn:
         if self._wide:
             line = Text(name + " " * _GAP).append(self._drawing(row)).append(told)
             lines = [line.append("  " + shortened(where, self._where_width), style="quiet")]
-            return [*lines, Text("  " + more, style="quiet")] if more else lines
+            return [*lines, Text("  " + shortened(_plain(more), self._width - 2), style="quiet")] if more else lines
         drawing = self._drawing(row).rstrip()
         if not where and not drawing:
             return [Text(name + told)]
-        last = [Text("  " + more, style="quiet")] if more else []
+        last = [Text("  " + shortened(_plain(more), self._width - 2), style="quiet")] if more else []
         second = Text("  " + shortened(where, self._where_width).ljust(self._where_width) + "  ", style="quiet")
         return [Text(name + told), second.append(drawing, style="default"), *last]
 
@@ -223,6 +224,8 @@ class _Drawn:
         """Say which calls are no plain ones."""
         told = [f"{row.inner:,} of the calls came from within itself"] if row.inner else []
         told += [f"gone on with {row.resumed:,} times"] if row.resumed else []
+        often = [one for one in row.callers if one.each >= _OFTEN]
+        told += [f"{one.each:,.0f} times in one call of {place_label(one.place)}" for one in often[:1]]
         return ", ".join(told)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from bystander.design.inside.watched import PYTHON, Place
 
@@ -17,7 +18,7 @@ __all__ = [
     "ORDERS_OF_PLACES",
     "START",
     "VIEWS",
-    "PlaceRow",
+    "Caller", "PlaceRow",
     "PlaceTable",
     "TaskRow",
     "place_label",
@@ -29,6 +30,14 @@ ORDERS_OF_PLACES = ("whole", "alone", "calls", "per-call")
 BUILT_IN = "built-in"
 IMPORTS, HARNESS, START = "imports", "harness", "interpreter"
 GROUPS = {IMPORTS: "imports", HARNESS: "our harness", START: "interpreter start and end"}
+
+
+class Caller(NamedTuple):
+    """Who calls a place: how often in one trial, and how often in one of its own calls that came from outside."""
+
+    place: Place
+    calls: int
+    each: float
 
 
 @dataclass(frozen=True)
@@ -48,6 +57,8 @@ class PlaceRow:
         How often it was gone on with, as generators and coroutines are.
     repeats : bool
         Whether two counting trials gave the same calls.
+    callers : tuple of Caller
+        Who calls it, most often first; the first few.
     """
 
     place: Place
@@ -58,6 +69,7 @@ class PlaceRow:
     inner: int = 0
     resumed: int = 0
     repeats: bool = True
+    callers: tuple[Caller, ...] = ()
 
     @property
     def per_call_s(self) -> float | None:
