@@ -19,8 +19,8 @@ from bystander.archive import Archive
 from bystander.design import INSPECTED, PYTHON, ArmState, MachineFacts, Place, Run, Stacks, State, Task, Whose
 from bystander.evidence import STACKS_KIND, packed
 from bystander.field import Launcher, ReadyCommand, Watcher
-from bystander.flow.commands.inspect import begun_record
 from bystander.flow.commands.quick import one_command_study
+from bystander.flow.sessions.heads import begun_head
 
 ENABLE, DISABLE = 0x2400, 0x2401  # of an event and those of its children, see perf_event_open(2)
 SLICES = """
@@ -105,7 +105,7 @@ def million(folder: Path) -> Path:
         "items": {},
     }  # fmt: skip
     study, home = one_command_study(["true"], folder)
-    head = begun_record(study, home, (ArmState("now", str(folder), "", "made up"),))
+    head = begun_head(study, home, (ArmState("now", str(folder), "", "made up"),), MachineFacts(), time.time())
     path = folder / "archive.sqlite"
     with Archive(path, create=True) as kept:
         writer, name = kept.begin(head)

@@ -55,8 +55,8 @@ def test_one_command_shows_where_the_time_goes(installed: Run, run: Run, python:
     assert lines[0].endswith("-now-1/inspected-1: " + Path(python).name + " under now")
     assert all(len(line) <= 80 for line in lines if "bystander " not in line)
     assert "\x1b" not in done.stdout
-    for part in ("a trial:", "on a processor,", "waiting (sleep", "calls;", "of the unwatched time", "readings."):
-        assert part in " ".join(lines[1:4])
+    for part in ("a trial:", "on a processor,", "waiting (", "calls;", "of the unwatched time", "readings."):
+        assert part in " ".join(lines[1:6])
     names = [line.split()[0] for line in lines if line.startswith("quay.")]
     assert names[0] == "quay.main"
     assert {"quay.fit", "quay.berth", "quay.tide"} <= set(names)
@@ -82,8 +82,9 @@ def test_one_command_shows_where_the_time_goes(installed: Run, run: Run, python:
     assert [line.split()[0] for line in first.splitlines() if line.startswith("quay.")] == ["quay.berth"]
     assert "more, alone" in first
     assert len(run("leads", "--all").stdout.splitlines()) > len(first.splitlines()) + 20
-    waiting = run("leads", "--view", "waiting", "--order", "alone", "--first", "1", COLUMNS="130").stdout
-    assert [line.split()[0] for line in waiting.splitlines() if "quay.py" in line] == ["quay.tide"]
+    waiting = run("leads", "--view", "waiting", "--order", "alone", "--first", "2", COLUMNS="130").stdout
+    # On a busy machine what computes waits too, for a processor.
+    assert "quay.tide" in [line.split()[0] for line in waiting.splitlines() if "quay.py" in line]
     assert max(map(len, waiting.splitlines())) <= 130
     run("leads", "--to", "paths.csv", "--to", "leads.json")
 
@@ -209,7 +210,10 @@ def test_one_function_is_looked_into(run: Run, python: str, tmp_path: Path) -> N
         (["--order", "size", "--", "true"], '--order: "size" is none; there are whole, alone, calls, per-call'),
         (["--view", "size", "--", "true"], '--view: "size" is none; there are elapsed, processor, waiting'),
         (["--way", "sundial", "--", "true"], '--way: "sundial" is none'),
-        (["--tick", "soon", "--", "true"], '--tick: "soon" is no duration'), ([], "there is no archive"),
+        (["--tick", "soon", "--", "true"], '--tick: "soon" is no duration'),
+        (["--tick", "9 us", "--", "true"], '--tick: "9 us" is out of range; it must be from 250 us to 1 s'),
+        (["--by-hand", "--trials", "2", "--", "true"], "--by-hand and --trials are both given"),
+        ([], "there is no archive"),
         (["--", "no-such-program"], 'there is no program "no-such-program"'),
     ],
 )  # fmt: skip

@@ -34,6 +34,7 @@ INSPECT_EXAMPLE = (
 )
 LEADS_EXAMPLE = "Examples: bystander leads | bystander leads --order alone --first 5 | bystander leads --to paths.csv"
 _COMMAND = "bystander.command"
+_SHORTEST_TICK_S = 249e-6
 
 OrderOption = Annotated[
     str, typer.Option("--order", metavar="WORD", help="The largest first by: whole, alone, calls or per-call.")
@@ -134,7 +135,7 @@ def inspect(
         {"a command": command is not None, "--call": call, "--study": study, "a record": record}, only, arm, arguments
     )
     wanted = Wanted(view=view, order=order)
-    asked = Asked(duration_option("--tick", tick), counts, by_hand, trials)
+    asked = Asked(_tick(tick), counts, by_hand, trials)
     seconds = duration_option("--limit", limit)
     if by_hand and trials:
         raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
@@ -225,6 +226,14 @@ def _show(
     other = "alone" if wanted.order != "alone" else "whole"
     again = command_line("leads", table.run, "--order", other, given=given(archive=archive))
     tell(console, f"Next: the same in another order, from what is kept:\n  {again}")
+
+
+def _tick(text: str | None) -> float | None:
+    """Return the seconds of --tick."""
+    seconds = duration_option("--tick", text)
+    if seconds is not None and not _SHORTEST_TICK_S <= seconds <= 1:
+        raise UsageError(f'--tick: "{text}" is out of range; it must be from 250 us to 1 s')
+    return seconds
 
 
 def _study_here(archive: Path | None) -> bool:

@@ -51,7 +51,7 @@ class FoundWay:
     sentence: str = ""
 
     def tick_ns(self, wanted_ns: int) -> int:
-        """Return the tick that this way can keep."""
+        """Return the tick that this way can keep: at least `SHORTEST_TICK_NS`; a timer keeps 1 ms."""
         return max(_TIMER_TICK_NS if self.way == TIMER else SHORTEST_TICK_NS, wanted_ns)
 
 

@@ -4,22 +4,18 @@ from __future__ import annotations
 
 import secrets
 import time
-import uuid
 from collections.abc import Callable, Mapping
-from contextlib import ExitStack, suppress
-from dataclasses import dataclass, replace
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from bystander import __version__
 from bystander.archive import Archive
 from bystander.archive.writer import RecordWriter
 from bystander.design import (
     COUNTED,
     INSPECTED,
-    OBSERVED,
-    TIMED,
     ArmState,
-    Origin,
+    MachineFacts,
     Provenance,
     RecordHead,
     Run,
@@ -27,7 +23,7 @@ from bystander.design import (
     Study,
     chosen_names,
 )
-from bystander.errors import ArmError, LauncherError, UsageError
+from bystander.errors import ArmError, UsageError
 from bystander.field import (
     COUNTS_ONLY,
     ArmMaker,
@@ -42,6 +38,7 @@ from bystander.field import (
     stub_for,
 )
 from bystander.flow.observer import Observer
+from bystander.flow.sessions.heads import begun_head
 from bystander.flow.sessions.inspection import Asked, Inspection
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.answers import Answers
@@ -52,7 +49,7 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import shims
 from bystander.units import listed
 
-__all__ = ["Asked", "Inspected", "begun_record", "inspect_recorded", "inspect_study", "state_of"]
+__all__ = ["Asked", "Inspected", "inspect_recorded", "inspect_study", "state_of"]
 
 # A program with a window finds its display by these.
 DISPLAY_VARIABLES = (
@@ -122,10 +119,13 @@ def inspect_study(
         for sentence in shims(arms):
             observer.remark(sentence)
         with Archive(archive, create=True) as kept:
-            head = begun_record(study, home, arms)
+            head = begun_head(study, home, arms, machine_facts(), time.time())
             writer, name = kept.begin(head)
             writer.finish(State.COMPLETE)
-            return _inspect(kept, kept.head(name), arms[place[1]], lock, observer, place, asked, found, limit_s, seen)
+            setting = _Setting(
+                kept, kept.head(name), arms[place[1]], place, observer, asked, found, limit_s, seen
+            )  # fmt: skip
+            return _inspect(setting, lock)
 
 
 def inspect_recorded(
@@ -168,7 +168,7 @@ def inspect_recorded(
             place = state_of(head.study, only, arm)
             state = maker.again(head.study, head.study.arms[place[1]], head.arms[place[1]])
             observer.made(state)
-            return _inspect(kept, head, state, lock, observer, place, asked, found, limit_s, seen)
+            return _inspect(_Setting(kept, head, state, place, observer, asked, found, limit_s, seen), lock)
 
 
 def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]:
@@ -192,91 +192,86 @@ def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]
     return names.index(chosen[0]), arms.index(arm if arm is not None else own[-1])
 
 
-def _inspect(
-    kept: Archive,
-    head: RecordHead,
-    arm: ArmState,
-    lock: MachineLock,
-    observer: Observer,
-    place: tuple[int, int],
-    asked: Asked,
-    way: FoundWay,
-    limit_s: float | None,
-    seen: Seen | None,
-) -> Inspected:
-    """Run one inspection of a record."""
-    study, (w, a) = head.study, place
+@dataclass(frozen=True)
+class _Setting:
+    """What stays the same for the runs of one inspection."""
+
+    kept: Archive
+    head: RecordHead
+    arm: ArmState
+    place: tuple[int, int]
+    observer: Observer
+    asked: Asked
+    way: FoundWay
+    limit_s: float | None
+    seen: Seen | None
+    seed: int = field(default_factory=lambda: secrets.randbits(48))
+    machine: MachineFacts = field(default_factory=machine_facts)
+
+    def begin(self, purpose: str, **more: object) -> tuple[RecordWriter, int]:
+        """Begin a run of the record, numbered behind all others; return its writer and number."""
+        known, (workload, arm) = self.kept.head(self.head.uuid), self.place
+        number = max((run.number for run in known.runs), default=-1) + 1
+        run = Run(
+            number, purpose, self.seed, machine=len(known.machines), options={"workload": workload, "arm": arm, **more},
+            began_wall_s=time.time(),
+        )  # fmt: skip
+        return self.kept.begin_run(known, run, self.machine), number
+
+
+def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
+    """Run one inspection of a record: watched trials, then those whose calls are counted."""
+    way, asked = setting.way, setting.asked
     if way.sentence:
-        observer.remark(way.sentence)
-    machine, number = machine_facts(), len(head.runs)
-    seed = secrets.randbits(48)
-
-    def begin(purpose: str) -> tuple[RecordWriter, int]:
-        known = kept.head(head.uuid)
-        options = {"workload": w, "arm": a, "way": way.way, "lost": way.sentence, "by_hand": asked.by_hand}
-        if purpose == COUNTED:
-            options = {"workload": w, "arm": a, "inspection": number}
-        at = max((run.number for run in known.runs), default=-1) + 1
-        run = Run(at, purpose, seed, machine=len(known.machines), options=options, began_wall_s=time.time())
-        return kept.begin_run(known, run, machine), at
-
-    writer: RecordWriter | None = None
-    with ExitStack() as stack:
-        interrupts = stack.enter_context(Interrupts())
-        launcher = stack.enter_context(Launcher(lock.fd, interrupts.fd))
-        site, stub = Site(study.arms[a], arm.folder, arm.facts.environment), stub_for(study)
-        command = ready_workload(study.workloads[w], site, stub)
-        workload = joined_kind(study.workloads[w].kind).calibrated(study.workloads[w], launcher, command.command)
-        command = ready_workload(workload, site, stub)
-        if limit_s or asked.by_hand:
-            command = replace(command, command=replace(command.command, limit_s=limit_s or _FOR_EVER_S))
-        study = replace(study, workloads=(*study.workloads[:w], workload, *study.workloads[w + 1 :]))
-        answers = Answers(study, StudyFolder(Path(head.study_folder)).own / "answers")
-        trials = TrialRunner(launcher, {place: command}, answers, Starts(study))
-        inspection = Inspection(study, w, a, trials, launcher, interrupts, way, asked, observer, seed)
-        writer, number = begin(INSPECTED)
-        stopped = False
-        try:
-            if way.way != COUNTS_ONLY:
-                inspection.watch(writer, number)
-            stopped = interrupts.asked and not asked.by_hand
-        except KeyboardInterrupt:
-            stopped = True
-        except LauncherError:
-            writer.finish(State.INTERRUPTED)
-            raise
-        writer.finish(State.INTERRUPTED if stopped else State.COMPLETE)
+        setting.observer.remark(way.sentence)
+    with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:
+        inspection = _prepared(setting, launcher, interrupts)
+        writer, number = setting.begin(INSPECTED, way=way.way, lost=way.sentence, by_hand=asked.by_hand)
+        stopped = not _watched(inspection, writer, number)
         if not interrupts.asked and inspection.wants_counts():
-            if seen and inspection.counting_s > _SOON_S:
-                seen(head.name, number)
-            counting, _ = begin(COUNTED)
-            state = State.INTERRUPTED
-            try:
-                with suppress(KeyboardInterrupt):
-                    inspection.count(counting)
-                    state = State.COMPLETE
-            finally:
-                counting.finish(state)
-            stopped = state is State.INTERRUPTED
-    return Inspected(head.name, number, not stopped)
+            if setting.seen and inspection.counting_s > _SOON_S:
+                setting.seen(setting.head.name, number)
+            stopped = not _counted(inspection, setting.begin(COUNTED, inspection=number)[0])
+    return Inspected(setting.head.name, number, not stopped)
 
 
-def begun_record(study: Study, home: StudyFolder, arms: tuple[ArmState, ...]) -> RecordHead:
-    """Return the head of a record for inspections alone: its timed run has no trials."""
-    began = time.time()
-    return RecordHead(
-        uuid=str(uuid.uuid4()),
-        name="",
-        origin=Origin.OBSERVED,
-        state=State.RUNNING,
-        started_wall_s=began,
-        study=study,
-        study_folder=str(home.path),
-        study_file=home.file,
-        arms=arms,
-        workload_keys=(),
-        measures=OBSERVED,
-        machines=(machine_facts(),),
-        version=__version__,
-        runs=(Run(purpose=TIMED, seed=study.seed or 0, began_wall_s=began),),
-    )
+def _prepared(setting: _Setting, launcher: Launcher, interrupts: Interrupts) -> Inspection:
+    """Return the inspection of a state, with its command as it runs there."""
+    study, (w, a), asked = setting.head.study, setting.place, setting.asked
+    site = Site(study.arms[a], setting.arm.folder, setting.arm.facts.environment)
+    workload, stub = study.workloads[w], stub_for(study)
+    ready = ready_workload(workload, site, stub)
+    workload = joined_kind(workload.kind).calibrated(workload, launcher, ready.command)
+    ready = ready_workload(workload, site, stub)
+    if setting.limit_s or asked.by_hand:
+        ready = replace(ready, command=replace(ready.command, limit_s=setting.limit_s or _FOR_EVER_S))
+    study = replace(study, workloads=(*study.workloads[:w], workload, *study.workloads[w + 1 :]))
+    answers = Answers(study, StudyFolder(Path(setting.head.study_folder)).own / "answers")
+    trials = TrialRunner(launcher, {(w, a): ready}, answers, Starts(study))
+    return Inspection(study, w, a, trials, launcher, interrupts, setting.way, asked, setting.observer, setting.seed)
+
+
+def _watched(inspection: Inspection, writer: RecordWriter, number: int) -> bool:
+    """Run the watched trials; return whether they were not interrupted. Driven by hand, that is how they end."""
+    state = State.INTERRUPTED
+    try:
+        with suppress(KeyboardInterrupt):
+            if inspection.way.way != COUNTS_ONLY:
+                inspection.watch(writer, number)
+            by_hand = inspection.asked.by_hand
+            state = State.INTERRUPTED if inspection.interrupts.asked and not by_hand else State.COMPLETE
+    finally:
+        writer.finish(state)
+    return state is State.COMPLETE
+
+
+def _counted(inspection: Inspection, writer: RecordWriter) -> bool:
+    """Run the counting trials; return whether they were not interrupted."""
+    state = State.INTERRUPTED
+    try:
+        with suppress(KeyboardInterrupt):
+            inspection.count(writer)
+            state = State.COMPLETE
+    finally:
+        writer.finish(state)
+    return state is State.COMPLETE

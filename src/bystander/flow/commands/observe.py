@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 import secrets
-import uuid
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from bystander import __version__
 from bystander.archive import Archive
 from bystander.design import (
-    OBSERVED,
-    TIMED,
     ArmState,
     MachineFacts,
-    Origin,
     Provenance,
     Record,
     RecordHead,
-    Run,
-    State,
     Study,
 )
 from bystander.errors import ArmError, UsageError
 from bystander.field import ArmMaker, MachineLock, StudyFolder
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.early_ends import noting
+from bystander.flow.sessions.heads import begun_head
 from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
@@ -78,7 +72,7 @@ def observe(
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> BegunRecord:
-                head = _head(planned, home, arms, world)
+                head = begun_head(planned, home, arms, world.machine(), world.wall())
                 writer, name = kept.begin(head)
                 names.append(name)
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name))
@@ -87,26 +81,6 @@ def observe(
                 study, arms, maker, files, home.own / "answers", commands, observer, world, begin, budget_s
             )
             return run_session(session, lock)
-
-
-def _head(study: Study, home: StudyFolder, arms: tuple[ArmState, ...], world: World) -> RecordHead:
-    began = world.wall()
-    return RecordHead(
-        uuid=str(uuid.uuid4()),
-        name="",
-        origin=Origin.OBSERVED,
-        state=State.RUNNING,
-        started_wall_s=began,
-        study=study,
-        study_folder=str(home.path),
-        study_file=home.file,
-        arms=arms,
-        workload_keys=(),
-        measures=OBSERVED,
-        machines=(world.machine(),),
-        version=__version__,
-        runs=(Run(purpose=TIMED, seed=study.seed or 0, began_wall_s=began),),
-    )
 
 
 def resume(

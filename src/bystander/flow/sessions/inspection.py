@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from bystander.archive.writer import RecordWriter
 from bystander.design import (
@@ -59,6 +60,14 @@ class Asked:
     trials: int | None = None
 
 
+class _Seen(NamedTuple):
+    """A watched trial: what watched it, how it ended, and on how many readings it rests."""
+
+    runs: WatchedRuns
+    outcome: TrialOutcome
+    readings: int
+
+
 @dataclass
 class Inspection:
     """The trials of one inspection."""
@@ -79,50 +88,54 @@ class Inspection:
 
     def watch(self, writer: RecordWriter, number: int) -> None:
         """Run watched trials, and as many that are not, until there are readings enough."""
-        begun, readings = 0, 0
-        pairs: list[tuple[float, float]] = []
-        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
         by_hand = ", by hand: end it when you have seen enough" if self.asked.by_hand else ""
         self.observer.doing(f"watching {self._name}{by_hand}")
-        runs, outcome, seen = self._watched(tick_ns, 0)
-        if not self._enough(outcome, seen):
-            # Too short for a view: it was what comes before the first trial, and said how quick the clock must be.
-            if self.asked.tick_s is None:
-                tick_ns = self.way.tick_ns(min(_USUAL_TICK_NS, round(outcome.took_s * 1e9 / _READINGS_A_TRIAL)))
-            draw = random.Random(self.seed)
-            spent = 0.0
-            while self._more(readings, len(pairs), spent):
-                first = draw.random() < 0.5
-                bare = self._bare() if first else None
-                runs, outcome, seen = self._watched(tick_ns, begun)
-                self._write(writer, begun, runs, outcome)
-                begun, readings = begun + 1, readings + seen
-                if self.interrupts.asked or outcome.status is not Status.OK:
-                    break
-                bare = bare or self._bare()
-                spent += outcome.took_s + bare.took_s
-                if bare.status is Status.OK:
-                    pairs.append((outcome.took_s, bare.took_s))
-                if self.interrupts.asked:
-                    break
-        else:
-            self._write(writer, 0, runs, outcome)
-            again = outcome.status is Status.OK and outcome.took_s <= _BARE_UP_TO_S
-            if again and not (self.asked.by_hand or self.asked.trials or self.interrupts.asked):
-                if outcome.took_s > _LONG_S:
-                    self.observer.doing(f"once more unwatched, {self._about(outcome.took_s)}: what did watching cost?")
-                bare = self._bare()
-                if bare.status is Status.OK and not self.interrupts.asked:
-                    pairs.append((outcome.took_s, bare.took_s))
+        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
+        first = self._watched(tick_ns, 0)
+        pairs = self._one(writer, first) if self._enough(first) else self._several(writer, first, tick_ns)
         if pairs:
             packet = packed(UNWATCHED_KIND, pairs, {"pairs": len(pairs)})
             writer.evidence(Whose(number, self.workload, self.arm), [packet])
-        self.took_s = outcome.took_s
-        self.ended_well = outcome.status is Status.OK
-        seen_python = runs.watched and (
-            runs.watched.interpreters or any("Python" in one for one in runs.watched.problems)
-        )
-        self.python = bool(seen_python)
+        self.took_s = first.outcome.took_s
+        self.ended_well = first.outcome.status is Status.OK
+        watched = first.runs.watched
+        self.python = bool(watched and (watched.interpreters or any("Python" in one for one in watched.problems)))
+
+    def _one(self, writer: RecordWriter, seen: _Seen) -> list[tuple[float, float]]:
+        """Keep a trial that is a view by itself; return it with one that was not watched, where that is not long."""
+        self._write(writer, 0, seen)
+        asked, outcome = self.asked, seen.outcome
+        long = outcome.status is not Status.OK or outcome.took_s > _BARE_UP_TO_S
+        if long or asked.by_hand or asked.trials or self.interrupts.asked:
+            return []
+        if outcome.took_s > _LONG_S:
+            self.observer.doing(f"once more unwatched, {self._about(outcome.took_s)}: what did watching cost?")
+        bare = self._bare()
+        well = bare.status is Status.OK and not self.interrupts.asked
+        return [(outcome.took_s, bare.took_s)] if well else []
+
+    def _several(self, writer: RecordWriter, first: _Seen, tick_ns: int) -> list[tuple[float, float]]:
+        """Watch short trials, each beside one that is not, in an order drawn by chance; return the times of both.
+
+        The first one is not kept: it was what comes before the first trial, and said how quick the clock must be.
+        """
+        if self.asked.tick_s is None:
+            tick_ns = self.way.tick_ns(min(_USUAL_TICK_NS, round(first.outcome.took_s * 1e9 / _READINGS_A_TRIAL)))
+        draw = random.Random(self.seed)
+        pairs: list[tuple[float, float]] = []
+        readings, spent_s, block = 0, 0.0, 0
+        while self._more(readings, block, spent_s):
+            bare = self._bare() if draw.random() < 0.5 else None
+            seen = self._watched(tick_ns, block)
+            self._write(writer, block, seen)
+            readings, block = readings + seen.readings, block + 1
+            if self.interrupts.asked or seen.outcome.status is not Status.OK:
+                break
+            bare = bare or self._bare()
+            spent_s += seen.outcome.took_s + bare.took_s
+            if bare.status is Status.OK and not self.interrupts.asked:
+                pairs.append((seen.outcome.took_s, bare.took_s))
+        return pairs
 
     def wants_counts(self) -> bool:
         """Whether calls are counted; says why not, where it is not plain."""
@@ -167,11 +180,13 @@ class Inspection:
     def _about(self, seconds: float, most: bool = False) -> str:
         return f"{'at most' if most else 'about'} {duration_text(seconds, 2)}"
 
-    def _enough(self, outcome: TrialOutcome, readings: int) -> bool:
-        ended = outcome.status is not Status.OK or self.interrupts.asked
+    def _enough(self, seen: _Seen) -> bool:
+        """Whether one trial is a view by itself."""
+        if seen.outcome.status is not Status.OK or self.interrupts.asked or self.asked.by_hand:
+            return True
         if self.asked.trials is not None:
-            return ended or self.asked.trials == 1
-        return ended or self.asked.by_hand or readings >= ENOUGH_READINGS
+            return self.asked.trials == 1
+        return seen.readings >= ENOUGH_READINGS
 
     def _more(self, readings: int, pairs: int, spent_s: float) -> bool:
         if self.interrupts.asked or pairs >= (self.asked.trials or _MOST_PAIRS):
@@ -184,16 +199,16 @@ class Inspection:
         key = workload_key(self.study.workloads[self.workload])
         return block_conditions(self.seed, key, block, self.study.vary)
 
-    def _watched(self, tick_ns: int, block: int) -> tuple[WatchedRuns, TrialOutcome, int]:
+    def _watched(self, tick_ns: int, block: int) -> _Seen:
         runs = WatchedRuns(self.launcher, self.way.way, tick_ns, self.seed + block)
         outcome = self.trials.run(self.workload, self.arm, self._conditions(block), by=runs)
-        return runs, outcome, int(runs.watched.at_ns.size) if runs.watched else 0
+        return _Seen(runs, outcome, int(runs.watched.at_ns.size) if runs.watched else 0)
 
     def _bare(self) -> TrialOutcome:
         return self.trials.run(self.workload, self.arm, self._conditions(0))
 
-    def _write(self, writer: RecordWriter, block: int, runs: WatchedRuns, outcome: TrialOutcome) -> None:
-        self._record(writer, block, runs.told(outcome, block)[0])
+    def _write(self, writer: RecordWriter, block: int, seen: _Seen) -> None:
+        self._record(writer, block, seen.runs.told(seen.outcome, block))
 
     def _record(self, writer: RecordWriter, block: int, outcome: TrialOutcome) -> None:
         planned = PlannedTrial(PlannedBlock(self.workload, block, (self.arm,)), self.arm, 0)

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from bystander.design import Counts, Stacks, Status, TrialOutcome, Watched
+from bystander.design import Counts, Status, TrialOutcome, Watched
 from bystander.evidence import COUNTS_KIND, STACKS_KIND, packed, stacks_of
 from bystander.field import COUNTING, Launcher, ReadyCommand, Watcher, hooked, read_counts
 
@@ -38,13 +38,12 @@ class WatchedRuns:
         self.watched = watcher.watched
         return outcome
 
-    def told(self, outcome: TrialOutcome, block: int) -> tuple[TrialOutcome, Stacks | None]:
-        """Return a trial with what was seen of it as evidence, and that."""
+    def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
+        """Return a trial with what was seen of it as evidence."""
         if self.watched is None:
-            return outcome, None
-        stacks = stacks_of(self.watched)
-        packet = packed(STACKS_KIND, stacks, _summary(self.watched, outcome, block))
-        return replace(outcome, evidence=(*outcome.evidence, packet)), stacks
+            return outcome
+        packet = packed(STACKS_KIND, stacks_of(self.watched), _summary(self.watched, outcome, block))
+        return replace(outcome, evidence=(*outcome.evidence, packet))
 
 
 def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str, Any]:
@@ -59,7 +58,13 @@ def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str
 
 
 class CountedRuns:
-    """Runs commands and counts the calls of each; use as a context is not needed: its folder is the launcher's."""
+    """Runs commands and counts the calls of each.
+
+    Attributes
+    ----------
+    counts : Counts or None
+        What the last one told.
+    """
 
     def __init__(self, launcher: Launcher) -> None:
         self._launcher = launcher

@@ -1,0 +1,33 @@
+"""The head of a record that is begun here."""
+
+from __future__ import annotations
+
+import uuid
+
+from bystander import __version__
+from bystander.design import OBSERVED, TIMED, ArmState, MachineFacts, Origin, RecordHead, Run, State, Study
+from bystander.field import StudyFolder
+
+__all__ = ["begun_head"]
+
+
+def begun_head(
+    study: Study, home: StudyFolder, arms: tuple[ArmState, ...], machine: MachineFacts, began_wall_s: float
+) -> RecordHead:
+    """Return the head of a new record with its timed run, without trials yet; the archive gives it its name."""
+    return RecordHead(
+        uuid=str(uuid.uuid4()),
+        name="",
+        origin=Origin.OBSERVED,
+        state=State.RUNNING,
+        started_wall_s=began_wall_s,
+        study=study,
+        study_folder=str(home.path),
+        study_file=home.file,
+        arms=arms,
+        workload_keys=(),
+        measures=OBSERVED,
+        machines=(machine,),
+        version=__version__,
+        runs=(Run(purpose=TIMED, seed=study.seed or 0, began_wall_s=began_wall_s),),
+    )
