@@ -15,6 +15,9 @@ import pytest
 from conftest import PROGRAM, Run
 from interpreters import interpreter
 
+from bystander.demo import FILES
+from bystander.exchange.evidence_json import evidence_of
+
 SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "leads.schema.json").read_text(encoding="utf-8"))
 QUAY = """
 import sys, time
@@ -280,3 +283,31 @@ def test_a_program_that_fails_says_why(run: Run, python: str) -> None:
 
     assert "It said at its end: no berth is free" in done
     assert "1 watched trial ended with exit" in done
+
+
+def test_an_inspection_from_elsewhere_is_not_believed() -> None:
+    """Summaries of the recorded one with value after value spoilt: of the right types, or refused in one sentence."""
+    document = json.loads((FILES / "recorded.json").read_text(encoding="utf-8"))
+    packets = {one["kind"]: one for one in document["evidence"] if "run" in one}
+    assert packets.keys() == {"stacks", "counts", "unwatched"}
+    refused = 0
+    for kind in ("stacks", "counts"):
+        packet = {**packets[kind], "content": shortened(packets[kind]["content"])}
+        good = evidence_of(packet).summary
+        for key in good:
+            for value in (None, -1, "soon", [[]], {"a": "b"}, float("inf")):
+                try:
+                    read = evidence_of({**packet, "summary": {**good, key: value}}).summary
+                except (ValueError, TypeError):
+                    refused += 1
+                else:
+                    assert type(read[key]) is type(good[key]) or (key, value) == ("unwatched_s", None)
+            with pytest.raises(ValueError, match="is missing or of the wrong type"):
+                evidence_of({**packet, "summary": {name: one for name, one in good.items() if name != key}})
+    assert refused > 60
+
+
+def shortened(content: dict) -> dict:
+    """Return evidence with a few readings or edges only."""
+    columns = ("at_ns", "task", "node", "processor_ns", "queued_ns", "waiting_ns", "wait", "edges")
+    return {**content, **{name: content[name][:5] for name in columns if name in content}}

@@ -141,7 +141,9 @@ def inspect(
         raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
 
     def seen(name: str, number: int) -> None:
-        if not json and not quiet:
+        from bystander.cli.shown.console import output
+
+        if not json and not quiet and output().is_terminal:
             _show(target, name, wanted, first, everything, json, archive, number, brief=True)
 
     with Display(quiet) as display:

@@ -7,6 +7,7 @@ from typing import Any
 
 from bystander.design import BUILT_IN, COUNTS, PYTHON, CallEdge, Counts, Place
 from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.summaries import checked_counts
 
 __all__ = ["COUNTS_KIND"]
 
@@ -50,5 +51,7 @@ def unpack_counts(plain: bytes, version: int) -> Counts:
     return counts_from_table(json.loads(plain))
 
 
-COUNTS_KIND = EvidenceKind(COUNTS, _VERSION, pack_counts, unpack_counts, counts_table, counts_from_table)
+COUNTS_KIND = EvidenceKind(
+    COUNTS, _VERSION, pack_counts, unpack_counts, counts_table, counts_from_table, checked_counts
+)
 register_evidence_kind(COUNTS_KIND)

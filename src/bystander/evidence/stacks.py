@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from bystander.design import STACKS, WAITS, Place, Stacks, Task, Watched
 from bystander.evidence.followed import Followed
 from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.summaries import checked_stacks
 from bystander.evidence.thread_times import ThreadTimes, thread_times
 from bystander.evidence.trees import Tree
 
@@ -165,5 +166,7 @@ def _made(head: dict[str, Any], columns: dict[str, NDArray[np.int64]]) -> Stacks
     return Stacks(places, tasks, length_ns=int(head["length_ns"]), period_ns=int(head["period_ns"]), **columns)
 
 
-STACKS_KIND = EvidenceKind(STACKS, _VERSION, pack_stacks, unpack_stacks, stacks_table, stacks_from_table)
+STACKS_KIND = EvidenceKind(
+    STACKS, _VERSION, pack_stacks, unpack_stacks, stacks_table, stacks_from_table, checked_stacks
+)
 register_evidence_kind(STACKS_KIND)

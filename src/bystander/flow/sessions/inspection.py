@@ -121,6 +121,9 @@ class Inspection:
         """
         if self.asked.tick_s is None:
             tick_ns = self.way.tick_ns(min(_USUAL_TICK_NS, round(first.outcome.took_s * 1e9 / _READINGS_A_TRIAL)))
+        self.observer.doing(
+            f"a trial takes {duration_text(first.outcome.took_s, 2)}: watching some, beside as many unwatched ones"
+        )
         draw = random.Random(self.seed)
         pairs: list[tuple[float, float]] = []
         readings, spent_s, block = 0, 0.0, 0
