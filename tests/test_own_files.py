@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from conftest import PROGRAM, Run
 
-from bystander.field import CannotWatchError, Openings, source_of
+from bystander.field import CannotWatchError, Git, Openings, source_of
 
 LOOP = """
 def turn():
@@ -241,6 +241,19 @@ def test_arms_that_are_the_same_thing_are_told_loudly(run: Run, tmp_path: Path, 
     assert "nothing to compare" not in run("new", "--force").stdout
     quick = ("observe", "--arm", "one=true", "--arm", "two=true", "--blocks", "2")
     assert "THE ARMS one AND two ARE THE SAME THING" in run(*quick).stderr
+
+
+def test_an_edit_within_the_second_of_the_last_commit_is_seen(tmp_path: Path, git: Callable[..., str]) -> None:
+    """Of the same size and the same second: only the time of git's index tells that the file must be read."""
+    (tmp_path / "a.txt").write_text("x", encoding="utf-8")
+    for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "x")):
+        git(*words)
+    (tmp_path / "a.txt").write_text("y", encoding="utf-8")
+    second = (tmp_path / ".git" / "index").stat().st_mtime_ns // 10**9
+    os.utime(tmp_path / "a.txt", ns=(second * 10**9, second * 10**9))
+    repository = Git(tmp_path)
+
+    assert repository.snapshot(tmp_path / "objects") != repository.tree_of("HEAD")
 
 
 def test_a_floor_goes_with_its_workload(run: Run, tmp_path: Path) -> None:

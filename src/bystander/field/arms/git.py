@@ -100,7 +100,8 @@ class Git:
             variables = {"GIT_INDEX_FILE": str(index), **self._objects(objects)}
             mine = self.top / self.run("rev-parse", "--git-path", "index").strip()
             if mine.exists():  # a copy knows which files did not change, so that few are read
-                shutil.copyfile(mine, index)
+                # With its time: by that git sees which files may have changed within the second of its last writing.
+                shutil.copy2(mine, index)
             self.run("add", "--all", "--", ".", ":(exclude,top,glob)**/.bystander/**", variables=variables)
             return self.run("write-tree", variables=variables).strip()
 
