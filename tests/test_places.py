@@ -113,6 +113,7 @@ def test_cpu_time_is_shared_by_readings_and_waits_belong_to_what_was_seen_in_the
 
     assert seconds(shown) == {"main": (100, 0), "fit": (20, 20), "sort": (55, 55), "nap": (25, 25)}
     assert shown.processor_s == pytest.approx(0.075)
+    assert {row.place.name: dict(row.waits) for row in shown.rows if row.waits} == {"nap": {"sleep": 0.025}}
     assert shown.waits == {"sleep": pytest.approx(0.025)}
     assert seconds(table(watched, "processor")) == {"main": (75, 0), "fit": (20, 20), "sort": (55, 55), "nap": (0, 0)}
     assert seconds(table(watched, "waiting"))["nap"] == (25, 25)
@@ -332,7 +333,7 @@ def test_documents_hold_what_is_shown() -> None:
     assert document["places"][0] | {"readings": 0} == {
         "label": "plan.main", "kind": "python", "name": "main", "file": "/quay/plan.py", "line": 1, "readings": 0,
         "whole_s": pytest.approx(0.1), "alone_s": pytest.approx(0.03), "calls": 1, "inner_calls": 0, "resumed": 0,
-        "calls_repeat": True, "per_call_s": pytest.approx(0.1), "callers": [],
+        "calls_repeat": True, "per_call_s": pytest.approx(0.1), "callers": [], "waits_s": {},
     }  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -43,20 +43,20 @@ class Sums:
 
     Attributes
     ----------
-    spent : array of int
+    spent : array of int, shape (n,)
         By node, without the nodes below.
-    readings : array of int
-        By node: on how many readings that rests.
-    waits : array of int
-        By position in `WAITS`, all nodes together.
+    waited : array of int, shape (n, w)
+        Of that, waiting: by position in `WAITS`.
+    readings : array of int, shape (n,)
+        On how many readings that rests.
     tasks : mapping
         By name: how many threads and processes, and their time on a processor and waiting, in ns.
     """
 
     tree: Tree
     spent: Whole
+    waited: Whole
     readings: Whole
-    waits: Whole
     trials: int
     elapsed_ns: int
     tasks: Mapping[str, Sequence[int]]
@@ -65,24 +65,23 @@ class Sums:
 def sums_of(trials: Sequence[Stacks], view: str) -> Sums:
     """Return the time of each node over some trials of one state."""
     tree = Tree()
-    spent, readings = np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
-    waits = np.zeros(len(WAITS), dtype=np.int64)
-    for one in trials:
-        to = tree.joined(one.places, one.parent, one.place, one.line)
-        size = len(tree.parent)
-        spent, readings = (np.append(old, np.zeros(size - old.size, dtype=np.int64)) for old in (spent, readings))
+    nodes = [tree.joined(one.places, one.parent, one.place, one.line) for one in trials]
+    size = len(tree.parent)
+    spent, readings = np.zeros(size, dtype=np.int64), np.zeros(size, dtype=np.int64)
+    waited = np.zeros((size, len(WAITS)), dtype=np.int64)
+    for one, to in zip(trials, nodes, strict=True):
+        np.add.at(readings, to[one.node], 1)
         if view == "elapsed":
             np.add.at(spent, to[one.elapsed_node], one.elapsed_ns)
-            waiting = one.elapsed_wait >= 0
-            np.add.at(waits, one.elapsed_wait[waiting], one.elapsed_ns[waiting])
+            waits = one.elapsed_wait >= 0
+            np.add.at(waited, (to[one.elapsed_node[waits]], one.elapsed_wait[waits]), one.elapsed_ns[waits])
         elif view == "processor":
             np.add.at(spent, to[one.node], one.processor_ns)
         else:
             np.add.at(spent, to[one.node], one.waiting_ns + one.queued_ns)
-            np.add.at(waits, one.wait, one.waiting_ns)
-            waits[_QUEUE] += one.queued_ns.sum()
-        np.add.at(readings, to[one.node], 1)
-    return Sums(tree, spent, readings, waits, len(trials), sum(one.length_ns for one in trials), _by_task(trials))
+            np.add.at(waited, (to[one.node], one.wait), one.waiting_ns)
+            np.add.at(waited[:, _QUEUE], to[one.node], one.queued_ns)
+    return Sums(tree, spent, waited, readings, len(trials), sum(one.length_ns for one in trials), _by_task(trials))
 
 
 def _by_task(trials: Sequence[Stacks]) -> dict[str, list[int]]:
@@ -98,10 +97,24 @@ def _by_task(trials: Sequence[Stacks]) -> dict[str, list[int]]:
 
 def place_table(sums: Sums, counts: Sequence[Counts], view: str, workload: str, arm: str, run: str) -> PlaceTable:
     """Return the places of one state, in no order yet."""
-    tree = sums.tree
-    parent, place, _ = tree.columns()
+    parent, place, _ = sums.tree.columns()
     levels = _levels(parent)
-    group, shown = _groups(tree, parent, place, levels)
+    group, shown = _groups(sums.tree, parent, place, levels)
+    each = 1e9 * max(1, sums.trials)
+    waits = _by_word(sums.waited.sum(axis=0), each)
+    spent, waiting = float(sums.spent.sum()) / each, sum(waits.values())
+    table = PlaceTable(
+        workload, arm, run, view, sums.trials, int(sums.readings.sum()), sums.elapsed_ns / each,
+        spent - waiting, waiting, sum(ran for _, ran, _ in sums.tasks.values()) / each, waits,
+        tuple(_rows(sums, parent, place, levels, group, shown)), tuple(_group_rows(sums, group)), _task_rows(sums),
+    )  # fmt: skip
+    return with_counts(table, counts) if counts else table
+
+
+def _rows(
+    sums: Sums, parent: Whole, place: Whole, levels: list[Whole], group: Whole, shown: NDArray[np.bool_]
+) -> Iterator[PlaceRow]:
+    """Yield each place that is a row."""
     whole, readings = sums.spent.copy(), sums.readings.copy()
     # What belongs to a group at the end counts for nobody that called it.
     whole[group >= 0] = readings[group >= 0] = 0
@@ -110,32 +123,37 @@ def place_table(sums: Sums, counts: Sequence[Counts], view: str, workload: str, 
         np.add.at(whole, parent[inner], whole[inner])
         np.add.at(readings, parent[inner], readings[inner])
     outermost = shown & ~_inside_itself(parent, place)
-    size, each = len(tree.places), max(1, sums.trials)
-    of_place = place[outermost]
-    whole_ns = np.bincount(of_place, whole[outermost], size)
-    rests = np.bincount(of_place, readings[outermost], size).astype(np.int64)
-    alone_ns = np.bincount(place[shown], sums.spent[shown], size)
-    rows = [
-        PlaceRow(tree.places[k], float(whole_ns[k]) / 1e9 / each, float(alone_ns[k]) / 1e9 / each, int(rests[k]))
-        for k in np.flatnonzero(np.bincount(of_place, minlength=size)).tolist()
-    ]
-    grouped = np.bincount(group[group >= 0], sums.spent[group >= 0], len(_GROUPS)) / 1e9 / each
-    seen = np.bincount(group[group >= 0], sums.readings[group >= 0], len(_GROUPS))
-    groups = tuple(
-        PlaceRow(Place(kind, kind), float(grouped[k]), float(grouped[k]), int(seen[k]))
-        for k, kind in enumerate(_GROUPS)
-        if grouped[k] > 0
-    )
-    waiting = float(sums.waits.sum()) / 1e9 / each
-    spent = float(sums.spent.sum()) / 1e9 / each
-    table = PlaceTable(
-        workload, arm, run, view, sums.trials, int(sums.readings.sum()), sums.elapsed_ns / 1e9 / each,
-        spent - waiting, waiting, sum(ran for _, ran, _ in sums.tasks.values()) / 1e9 / each,
-        {WAITS[k]: float(ns) / 1e9 / each for k, ns in enumerate(sums.waits.tolist()) if ns}, tuple(rows), groups,
-        tuple(sorted((TaskRow(name, n / each, ran / 1e9 / each, waited / 1e9 / each)
-                      for name, (n, ran, waited) in sums.tasks.items()), key=lambda row: -row.processor_s)),
-    )  # fmt: skip
-    return with_counts(table, counts) if counts else table
+    size, each, of_place = len(sums.tree.places), 1e9 * max(1, sums.trials), place[outermost]
+    whole_s = np.bincount(of_place, whole[outermost], size) / each
+    rests = np.bincount(of_place, readings[outermost], size)
+    alone_s = np.bincount(place[shown], sums.spent[shown], size) / each
+    waited = np.zeros((size, len(WAITS)), dtype=np.int64)
+    np.add.at(waited, place[shown], sums.waited[shown])
+    for k in np.unique(of_place).tolist():
+        waits = _by_word(waited[k], each) if waited[k].any() else {}
+        yield PlaceRow(sums.tree.places[k], float(whole_s[k]), float(alone_s[k]), int(rests[k]), waits=waits)
+
+
+def _group_rows(sums: Sums, group: Whole) -> Iterator[PlaceRow]:
+    """Yield what is taken together at the end."""
+    mine, each = group >= 0, 1e9 * max(1, sums.trials)
+    spent = np.bincount(group[mine], sums.spent[mine], len(_GROUPS)) / each
+    readings = np.bincount(group[mine], sums.readings[mine], len(_GROUPS))
+    for k, kind in enumerate(_GROUPS):
+        if spent[k] > 0:
+            yield PlaceRow(Place(kind, kind), float(spent[k]), float(spent[k]), int(readings[k]))
+
+
+def _task_rows(sums: Sums) -> tuple[TaskRow, ...]:
+    """Return threads and processes by name, those that ran longest first."""
+    trials, each = max(1, sums.trials), 1e9 * max(1, sums.trials)
+    rows = [TaskRow(name, n / trials, ran / each, waited / each) for name, (n, ran, waited) in sums.tasks.items()]
+    return tuple(sorted(rows, key=lambda row: -row.processor_s))
+
+
+def _by_word(waited: Whole, each: float) -> dict[str, float]:
+    """Return what was waited for, in seconds a trial."""
+    return {WAITS[k]: float(ns) / each for k, ns in enumerate(waited.tolist()) if ns}
 
 
 _GROUPS = (IMPORTS, HARNESS, START)

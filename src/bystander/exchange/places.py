@@ -43,6 +43,7 @@ def _row(row: PlaceRow) -> dict[str, Any]:
         "line": row.place.line or None, "whole_s": known(row.whole_s), "alone_s": known(row.alone_s),
         "readings": row.whole_readings, "calls": row.calls, "inner_calls": row.inner, "resumed": row.resumed,
         "calls_repeat": row.repeats, "per_call_s": known(row.per_call_s),
+        "waits_s": dict(row.waits),
         "callers": [
             {"label": place_label(one.place), "calls": one.calls, "per_call_of_caller": one.each} for one in row.callers
         ],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.text import Text
@@ -19,6 +19,8 @@ _GAP, _NUMBER, _LEAST_BAR, _MOST_BAR, _LEAST_NAME, _MOST_NAME = 2, 8, 12, 44, 16
 _WIDE = 118  # from here on a row is one line, with file and line at its end
 _SMALL = 0.001  # of the longest: a smaller place is taken together with others
 _TASKS = 5  # names of threads and processes that are told
+_WAITING = 0.1  # of a place's time alone: beyond, a row says what it waits for
+_WORTH = 0.01  # of the whole: a shorter wait is not told
 _OFTEN = 10  # times in one call of its caller: beyond, a row says so
 _FEW = 100  # readings, below which two digits are all that is known
 _VIEWS = {
@@ -219,14 +221,22 @@ class _Drawn:
             return ""
         return _plain(f"{short_file(row.place.file, self._table.root)}:{row.place.line}")
 
-    @staticmethod
-    def _more(row: PlaceRow) -> str:
+    def _more(self, row: PlaceRow) -> str:
         """Say which calls are no plain ones."""
         told = [f"{row.inner:,} of the calls came from within itself"] if row.inner else []
         told += [f"gone on with {row.resumed:,} times"] if row.resumed else []
+        least = max(_WAITING * row.alone_s, _WORTH * self._table.elapsed_s)
+        told += [_waits(row.waits)] if sum(row.waits.values()) >= least > 0 else []
         often = [one for one in row.callers if one.each >= _OFTEN]
         told += [f"{one.each:,.0f} times in one call of {place_label(one.place)}" for one in often[:1]]
         return ", ".join(told)
+
+
+def _waits(waits: Mapping[str, float]) -> str:
+    """Say what was waited for."""
+    whole = sum(waits.values())
+    parts = [one for one in sorted(waits.items(), key=lambda one: -one[1]) if one[1] >= _WAITING * whole]
+    return "alone it waits: " + ", ".join(f"{name} {duration_text(seconds, 2)}" for name, seconds in parts)
 
 
 def _plain(text: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from bystander.design.inside.watched import PYTHON, Place
@@ -59,6 +59,8 @@ class PlaceRow:
         Whether two counting trials gave the same calls.
     callers : tuple of Caller
         Who calls it, most often first; the first few.
+    waits : mapping
+        What `alone_s` waited for, in seconds a trial.
     """
 
     place: Place
@@ -70,6 +72,7 @@ class PlaceRow:
     resumed: int = 0
     repeats: bool = True
     callers: tuple[Caller, ...] = ()
+    waits: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def per_call_s(self) -> float | None:
