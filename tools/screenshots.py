@@ -145,14 +145,14 @@ def trial_page(name: str, trial: str, study: str = "") -> None:
 PICTURES: dict[str, Callable[[], None]] = {
     "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=62),
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
-    "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=20),
+    "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=23),
     "decide": lambda: shot("decide", "bystander decide", rows=52),
     "leads": lambda: shot("leads", "bystander leads --first 8", rows=29),
     "inspect": lambda: shot(
-        "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=27
+        "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29
     ),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
-    "records": lambda: shot("records", "bystander records list; bystander records show", rows=20),
+    "records": lambda: shot("records", "bystander records list; bystander records show", rows=24),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
     "trial": lambda: trial_page("trial", "chart/9"),

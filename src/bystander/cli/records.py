@@ -37,7 +37,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     from rich.table import Table
 
     from bystander.cli.shown.console import output, tell
-    from bystander.design import command_line, inspections
+    from bystander.design import command_line
     from bystander.flow.commands.records import ended_early, heads, records_listed_json, tainted_records
     from bystander.flow.places import find_archive
     from bystander.units import moment_text
@@ -62,7 +62,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         console.print(
             f"An observation of {moment_text(one.wall_s)} ended before its first trial: {one.why}", style="quiet"
         )
-    word = "leads" if found and inspections(found[-1]) else "decide"
+    word = "leads" if found and found[-1].only_inspected else "decide"
     words = (word, found[-1].name) if found else ("observe",)
     tell(console, f"Next:\n  {command_line(*words, given=given(archive=archive))}")
 
@@ -131,7 +131,7 @@ def show_record(
         console.print("inspections:")
         for line in lines:
             console.print(f"  {line}")
-    word = "leads" if lines and not len(trials) else "decide"
+    word = "leads" if head.only_inspected else "decide"
     tell(console, f"Next:\n  {command_line(word, head.name, given=again)}")
 
 

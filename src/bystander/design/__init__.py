@@ -87,7 +87,7 @@ from bystander.design.records.trials import (
     Trials,
     run_name,
 )
-from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
+from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
 from bystander.design.studies.arms import PLACEBO, Arm
 from bystander.design.studies.choice import chosen_names, with_only
 from bystander.design.studies.comparisons import (
@@ -155,6 +155,7 @@ __all__ = [
     "OBSERVED",
     "ONE_ARM_BLOCKS",
     "ONE_ARM_STUDY_BLOCKS",
+    "ONLY_INSPECTED",
     "ORDERS",
     "ORDERS_OF_PLACES",
     "OUTSIDE",

@@ -11,7 +11,7 @@ from bystander.design.measures import Measure
 from bystander.design.records.evidence import Evidence, Whose
 from bystander.design.records.facts import ArmFacts, MachineFacts, MachineState
 from bystander.design.records.runs import BlockHead, Run
-from bystander.design.records.words import TIMED, Origin, Provenance, State, Status
+from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
 from bystander.design.studies.comparisons import Comparison
 from bystander.design.studies.study import Study
 
@@ -102,6 +102,11 @@ class RecordHead:
     def complete(self) -> bool:
         """Whether every planned trial ended."""
         return self.state == State.COMPLETE
+
+    @property
+    def only_inspected(self) -> bool:
+        """Whether it was begun for inspections alone, and has no timed trials."""
+        return bool(self.timed_run.options.get(ONLY_INSPECTED))
 
     @property
     def timed_run(self) -> Run:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from enum import IntEnum, StrEnum
 
-__all__ = ["TIMED", "Origin", "Provenance", "State", "Status"]
+__all__ = ["ONLY_INSPECTED", "TIMED", "Origin", "Provenance", "State", "Status"]
 
 # The purpose of a run whose trials reach a verdict. Purposes are an open set: "inspected", "counted", "delayed", ...
 TIMED = "timed"
+ONLY_INSPECTED = "only_inspected"  # an option of a timed run that stays empty
 
 
 class State(StrEnum):

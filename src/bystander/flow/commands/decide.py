@@ -47,7 +47,7 @@ def decided(
     looked_for = None if words is None else gate_words(words)
     with Archive(archive) as kept:
         record = kept.load(name)
-        if not len(record.trials) and (inspected := inspections(record.head)):
+        if record.head.only_inspected and (inspected := inspections(record.head)):
             raise UsageError(_only_inspected(kept, record.head, inspected[-1]))
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
@@ -59,7 +59,7 @@ def decided(
 
 def _only_inspected(kept: Archive, head: RecordHead, run: Run) -> str:
     """Say that a record has nothing to decide, and what there is instead."""
-    timed = next((one.name for one in reversed(kept.heads()) if len(kept.load(one.name).trials)), None)
+    timed = next((one.name for one in reversed(kept.heads()) if not one.only_inspected), None)
     other = f"; the newest record with timed trials is {timed}" if timed else ""
     return (
         f"record {head.name} was only looked into: it has no timed trials, so there is nothing to decide{other}. "

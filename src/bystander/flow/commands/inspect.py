@@ -119,7 +119,7 @@ def inspect_study(
         for sentence in shims(arms):
             observer.remark(sentence)
         with Archive(archive, create=True) as kept:
-            head = begun_head(study, home, arms, machine_facts(), time.time())
+            head = begun_head(study, home, arms, machine_facts(), time.time(), only_inspected=True)
             writer, name = kept.begin(head)
             writer.finish(State.COMPLETE)
             setting = _Setting(
