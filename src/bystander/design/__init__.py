@@ -29,7 +29,15 @@ from bystander.design.inside.watched import (
     Task,
     Watched,
 )
-from bystander.design.invocation import Given, check_again, command_line, observe_again, only_options, unbraced
+from bystander.design.invocation import (
+    Given,
+    check_again,
+    command_line,
+    inspect_again,
+    observe_again,
+    only_options,
+    unbraced,
+)
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.measures import (
     ABOVE_FLOOR,
@@ -247,6 +255,7 @@ __all__ = [
     "filled_words",
     "from_plain",
     "gated_measure",
+    "inspect_again",
     "inspected_place",
     "inspection_facts",
     "inspection_lines",

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from bystander.design.records.trials import RecordHead
 
-__all__ = ["Given", "check_again", "command_line", "observe_again", "only_options", "unbraced"]
+__all__ = ["Given", "check_again", "command_line", "inspect_again", "observe_again", "only_options", "unbraced"]
 
 _STUDY_FILE = "bystander.toml"
 _TAKES = {
@@ -99,6 +99,13 @@ def check_again(head: RecordHead, given: Given, workload: str) -> str:
     if not head.observed_here or any(arm.in_place for arm in head.study.arms):
         return ""
     return command_line("check", "--only", workload, given=_with_study(head, given))
+
+
+def inspect_again(head: RecordHead, given: Given, workload: str, arm: str) -> str:
+    """Return the command that looks into a state of a record, "" where it cannot."""
+    if not head.observed_here:
+        return ""
+    return command_line("inspect", head.name, "--only", workload, "--arm", arm, given=replace(given, study="", only=()))
 
 
 def unbraced(template: str) -> str:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
-from bystander.design import check_again, command_line, observe_again, only_options, unbraced
+from bystander.design import check_again, command_line, inspect_again, observe_again, only_options, unbraced
 from bystander.verdicts.types import Decision, Row
 from bystander.verdicts.words import Verdict
 
@@ -37,6 +37,10 @@ def next_sentence(decision: Decision) -> str:
         return f"Next: try {failed[0].workload} once, and see how it fails:\n  {again}"
     worse = [row for row in rows if Verdict(row.verdict).is_worse]
     if worse:
+        arm = head.study.arms[worse[0].comparison.candidate].name
+        if look := inspect_again(head, decision.given, worse[0].workload, arm):
+            where = f"Next: see where the time of {worse[0].workload} goes under {arm}:\n  {look}"
+            return f"{where}\nThe page for a reviewer:\n  {page}"
         return f"Next: look at what changed for {worse[0].workload}; the page for a reviewer:\n  {page}"
     unclear = [row for row in rows if row.verdict == Verdict.UNCLEAR]
     if unclear and (step := _settling(decision, unclear)):
