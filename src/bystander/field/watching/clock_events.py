@@ -7,11 +7,13 @@ put on a processor or taken off it, starts, ends or becomes another program. See
 from __future__ import annotations
 
 import ctypes
+import errno
 import mmap
 import os
 import platform
 import struct
 from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import NamedTuple
 
 __all__ = ["COMMAND", "END", "EXECUTED", "LOST", "MAPPED", "NEW", "SWITCH", "TICK", "ClockEvents", "KernelRecord"]
@@ -117,7 +119,10 @@ class ClockEvents:
             raise OSError(0, f"the processor {platform.machine()} is not known")
         try:
             for cpu in sorted(os.sched_getaffinity(process) | set(range(os.cpu_count() or 1))):
-                self.rings.append(_Ring(_opened(number, process, cpu, period_ns, outside_kernel)))
+                with _if_there():
+                    self.rings.append(_Ring(_opened(number, process, cpu, period_ns, outside_kernel)))
+            if not self.rings:
+                raise OSError(errno.ENODEV, "no processor has the clock")
         except OSError:
             self.close()
             raise
@@ -138,6 +143,16 @@ class ClockEvents:
         for ring in self.rings:
             ring.close()
         self.rings.clear()
+
+
+@contextmanager
+def _if_there() -> Iterator[None]:
+    """Leave out a processor that is switched off: numbers of processors need not follow one another."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno != errno.ENODEV:
+            raise
 
 
 def _opened(number: int, process: int, cpu: int, period_ns: int, outside_kernel: bool) -> int:
