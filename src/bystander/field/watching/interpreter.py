@@ -236,7 +236,10 @@ class Interpreter:
         if found is None:
             if not -16 <= offset < 1 << 24:
                 raise TornError
-            found = code.lines[offset] = line_at(code.table, code.first_line, offset)
+            found = line_at(code.table, code.first_line, offset)
+            if not 0 <= found < 1 << 31:
+                raise TornError
+            code.lines[offset] = found
         return found
 
     def _text(self, address: int) -> str:

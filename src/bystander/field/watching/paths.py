@@ -38,10 +38,11 @@ class Paths:
         key = parent, place, line
         number = self._nodes.get(key)
         if number is None:
-            number = self._nodes[key] = len(self._parent)
+            number = len(self._parent)
+            self._line.append(line)  # first: a number that has no room is refused before anything else is kept
             self._parent.append(parent)
             self._place.append(place)
-            self._line.append(line)
+            self._nodes[key] = number
         return number
 
     def alone(self, place: Place) -> int:
