@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import struct
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from bystander.evidence import place_table, stacks_of, sums_of
 from bystander.field import Launcher, ReadyCommand, Watcher, found_way
 from bystander.field.watching.clock_events import ClockEvents
 from bystander.field.watching.line_tables import line_at
+from bystander.field.watching.memory import Memory
 from bystander.field.watching.paths import Paths
 from bystander.field.watching.symbols import exported
 
@@ -248,6 +250,28 @@ def test_the_kernel_is_asked_for_what_is_known_only() -> None:
         ClockEvents(2**22 - 3, 1_000_000)
 
     assert len(list(Path("/proc/self/fd").iterdir())) == before
+
+
+@needs_clock
+def test_whatever_is_read_nothing_breaks(launcher: Launcher, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A fifth of all that is read holds other bytes: torn readings are counted, the rest is shown."""
+    rng, plain = random.Random(7), Memory.read
+
+    def spoilt(self: Memory, address: int, size: int) -> memoryview:
+        view = plain(self, address, size)
+        if rng.random() < 0.2:
+            begin = rng.randrange(size)
+            for at in range(begin, min(size, begin + rng.randint(1, 8))):
+                view[at] = rng.choice((0, 255, rng.randrange(256)))
+        return view
+
+    monkeypatch.setattr(Memory, "read", spoilt)
+    seen = watched(launcher, [python("3.12"), "-S", str(PROGRAMS / "accounts.py"), "10"], tick_us=500)
+
+    assert seen.outcome.status is Status.OK
+    assert seen.watched.torn > 50
+    assert sum(seen.stacks.elapsed_ns) == pytest.approx(seen.stacks.length_ns, rel=0.001)
+    assert seen.rows()
 
 
 def test_a_line_that_no_file_has_leaves_paths_whole() -> None:
