@@ -22,6 +22,7 @@ _TASKS = 5  # names of threads and processes that are told
 _WAITING = 0.1  # of a place's time alone: beyond, a row says what it waits for
 _WORTH = 0.01  # of the whole: a shorter wait is not told
 _OFTEN = 10  # times in one call of its caller: beyond, a row says so
+_SMALL_PROGRAM = 0.02  # the same of a program without frames
 _FEW = 100  # readings, below which two digits are all that is known
 _VIEWS = {
     "elapsed": "elapsed time of the main thread, followed into what it waits for",
@@ -100,9 +101,15 @@ def _chosen(
         return rows[:first], ()
     longest = max((row.whole_s for row in rows if row.whole_s == row.whole_s), default=0.0)
     known = [row for row in rows if row.whole_s == row.whole_s]
-    shown = [row for row in known if row.whole_s >= _SMALL * longest and row.whole_s > 0][:first]
+    # Of programs without frames only those that weigh something: a script that starts another starts a dozen more.
+    shown = [row for row in known if row.whole_s >= _least(row) * longest and row.whole_s > 0][:first]
     held = {row.place for row in shown}
     return shown, [row for row in known if row.place not in held and row.whole_s > 0]
+
+
+def _least(row: PlaceRow) -> float:
+    """Return the share of the longest place below which a row is taken together with others."""
+    return _SMALL_PROGRAM if row.place.kind == "program" else _SMALL
 
 
 def _together(rows: Sequence[PlaceRow]) -> str:
@@ -222,7 +229,9 @@ class _Drawn:
         return _plain(f"{short_file(row.place.file, self._table.root)}:{row.place.line}")
 
     def _more(self, row: PlaceRow) -> str:
-        """Say which calls are no plain ones."""
+        """Say what its calls and waits are, where the place weighs anything."""
+        if row.whole_s < _WORTH * self._whole:
+            return ""
         told = [f"{row.inner:,} of the calls came from within itself"] if row.inner else []
         told += [f"gone on with {row.resumed:,} times"] if row.resumed else []
         least = max(_WAITING * row.alone_s, _WORTH * self._table.elapsed_s)

@@ -30,7 +30,7 @@ __all__ = ["Asked", "Inspection"]
 
 ENOUGH_READINGS = 2000
 _USUAL_TICK_NS = 1_000_000
-_READINGS_A_TRIAL = 1500  # that a trial should give, where the clock can
+_READINGS_A_TRIAL = 1100  # that a trial should give, where the clock can
 _FEWEST_PAIRS, _MOST_PAIRS, _PAIRS_S = 3, 25, 12.0
 _BARE_UP_TO_S = 20.0  # a trial longer than that is not run again only to know what watching cost
 _COUNTS_UP_TO_S, _SLOWER = 60.0, 10  # counting follows by itself where a trial so many times slower fits in there
