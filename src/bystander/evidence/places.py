@@ -28,9 +28,9 @@ from bystander.evidence.trees import Tree, like_names
 
 __all__ = ["Sums", "place_table", "sums_of"]
 
-_IMPORT = ("_find_and_load", "<frozen importlib._bootstrap>")
+_IMPORT = ("<frozen importlib", "<frozen zipimport>")
+_STARTING = ("<frozen site>", "<frozen getpath>", "<frozen runpy>", "runpy.py", "site.py")
 _THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "threading.py")}
-_RUNPY = ("<frozen runpy>", "runpy.py")
 _HARNESS_FILE, _MARKS_FILE = "callable_harness.py", "bystander_marks.py"
 _QUEUE = len(WAITS) - 1
 _CALLERS = 5  # of each place that are kept
@@ -177,8 +177,8 @@ def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tup
     is_import = np.zeros(len(tree.places), dtype=bool)
     for k, one in enumerate(tree.places):
         base = one.file.rpartition("/")[2]
-        is_import[k] = (one.name, one.file) == _IMPORT
-        if one.kind in ("start", "end") or base in _RUNPY:
+        is_import[k] = one.file.startswith(_IMPORT)
+        if one.kind in ("start", "end") or base in _STARTING:
             own[k] = 2
         elif base == _HARNESS_FILE and one.kind == PYTHON:
             own[k] = 1
@@ -226,7 +226,7 @@ def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
 
 def _ours(place: Place) -> bool:
     base = place.file.rpartition("/")[2]
-    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE, *_RUNPY)
+    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE, *_STARTING)
 
 
 def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
