@@ -13,6 +13,7 @@ from bystander.design import (
     BUILT_IN,
     HARNESS,
     IMPORTS,
+    LIBRARY,
     PYTHON,
     START,
     WAITS,
@@ -178,7 +179,7 @@ def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tup
     for k, one in enumerate(tree.places):
         base = one.file.rpartition("/")[2]
         is_import[k] = one.file.startswith(_IMPORT)
-        if one.kind in ("start", "end") or base in _STARTING:
+        if one.kind in ("start", "end") or _starting(one):
             own[k] = 2
         elif base == _HARNESS_FILE and one.kind == PYTHON:
             own[k] = 1
@@ -224,9 +225,14 @@ def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
     return replace(table, rows=tuple(rows), calls=total, repeats=repeats)
 
 
+def _starting(place: Place) -> bool:
+    """Whether a place belongs to how an interpreter begins: the standard library's own, not a file of that name."""
+    return place.file.rpartition("/")[2] in _STARTING and LIBRARY.search(place.file) is not None
+
+
 def _ours(place: Place) -> bool:
     base = place.file.rpartition("/")[2]
-    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE, *_STARTING)
+    return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE) or _starting(place)
 
 
 def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
