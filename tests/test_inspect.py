@@ -237,6 +237,10 @@ def test_leads_of_nothing_are_one_sentence(run: Run, study: Path) -> None:
         "has no inspection inspected-7; it has two-commands-1/inspected-1"
         in run("leads", "two-commands-1/inspected-7", code=2).stderr
     )
+    assert (
+        "--keep-environment does not apply"
+        in run("inspect", "two-commands-1", "--keep-environment", "TZ", code=2).stderr
+    )
     assert "has no inspection --arm before" in run("leads", "--arm", "before", code=2).stderr
     assert "leads are written as .csv or .json" in run("leads", "--to", "leads.txt", code=2).stderr
     assert "one workload is looked into at a time, and there are say, wait" in run("inspect", code=2).stderr

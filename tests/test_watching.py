@@ -86,6 +86,7 @@ def test_each_place_has_its_share(version: str, launcher: Launcher) -> None:
         for name, took in own.items()
     }
 
+    assert seen.stacks.elapsed_ns.sum() == pytest.approx(seen.stacks.length_ns, rel=1e-4)  # none is lost
     most = POINTS + 100 * busy_s / seen.outcome.took_s
     assert {name: off for name, off in points.items() if abs(off) > most} == {}
     assert rows["nap"].whole_s == pytest.approx(account["nap"], abs=0.05 * account["nap"] + busy_s)

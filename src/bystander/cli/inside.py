@@ -155,9 +155,16 @@ def inspect(
             place = state_of(planned, only, arm)
             done = inspect_study(planned, home, target, variables(), display, place, asked, **options)
         else:
+            if keep_environment:
+                raise UsageError("--keep-environment does not apply: a record's trials get the variables that they had")
             target = find_archive(archive, variables(), here())
             done = inspect_recorded(target, record, variables(), display, only, arm, asked, **options)
-    _show(target, done.record, wanted, first, everything, json, archive, done.number)
+    try:
+        _show(target, done.record, wanted, first, everything, json, archive, done.number)
+    except UsageError as error:  # interrupted before there was anything to show
+        if done.complete:
+            raise
+        typer.echo(f"bystander: interrupted; {error}", err=True)
     if not done.complete:
         raise typer.Exit(INTERRUPTED)
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import STACKS, WAITS, Place, Stacks, Task, Watched
+from bystander.design import QUEUED, STACKS, WAITS, Place, Stacks, Task, Watched
 from bystander.evidence.followed import Followed
 from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
 from bystander.evidence.summaries import checked_stacks
@@ -64,10 +64,13 @@ def _times(watched: Watched) -> list[ThreadTimes]:
     found = []
     for number, task in enumerate(watched.tasks):
         mine = by_task[np.searchsorted(switched, number) : np.searchsorted(switched, number, "right")]
+        at_ns, state = watched.switch_ns[mine], watched.switch_state[mine]
+        if at_ns.size and task.began_ns < at_ns[0]:  # one that was just begun stands in the queue first
+            at_ns, state = np.append(task.began_ns, at_ns), np.append(QUEUED, state)
         own = read[np.searchsorted(of_readings, number) : np.searchsorted(of_readings, number, "right")]
         found.append(
             thread_times(
-                watched.switch_ns[mine], watched.switch_state[mine], task.ended_ns, own, watched.at_ns[own],
+                at_ns, state, task.ended_ns, own, watched.at_ns[own],
                 watched.tick_ns[own],
             )
         )  # fmt: skip

@@ -117,11 +117,6 @@ class Recorder:
         return self._clock.fds
 
     @property
-    def readings(self) -> int:
-        """How many readings there are so far."""
-        return len(self._at)
-
-    @property
     def wait_ms(self) -> float:
         """How long to wait for them at most; drawn anew each time, so as not to fall into step with the program."""
         usual = 1.5e-6 * self._period_ns * 2 ** min(self._idle, 4) if self.fds else 1e-6 * self._period_ns
@@ -212,6 +207,8 @@ class Recorder:
     def _begun(self, record: KernelRecord) -> None:
         """Take a thread or process in that began; another processor may have told of it before its parent's did."""
         known = self._orphans.pop(record.thread, None)
+        if known and 0 < known.ended_ns < record.time_ns:  # another one of that number, whose beginning was lost
+            known = None
         process = known.process if known else self._processes.get(record.process)
         if record.process != record.number:
             process = self._forked(record, known.process if known else None)
