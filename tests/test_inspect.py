@@ -315,3 +315,31 @@ def shortened(content: dict) -> dict:
     """Return evidence with a few readings or edges only."""
     columns = ("at_ns", "task", "node", "processor_ns", "queued_ns", "waiting_ns", "wait", "edges")
     return {**content, **{name: content[name][:5] for name in columns if name in content}}
+
+
+def test_a_kill_leaves_nothing_running_and_nothing_broken(run: Run, python: str, tmp_path: Path) -> None:
+    """SIGKILL in the middle of a watched trial: its program is ended, and an earlier inspection is still shown."""
+    run("inspect", "--quiet", "--no-counts", "--trials", "1", "--", python, "quay.py")
+    before = run("leads").stdout
+    mark = f"quay-{tmp_path.name}"
+    process = subprocess.Popen(
+        [str(PROGRAM), "inspect", "--", python, "-c", "while True: pass", mark],
+        cwd=tmp_path,
+        text=True,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
+    assert process.stderr
+    for line in process.stderr:
+        if line.startswith("watching"):
+            break
+    time.sleep(0.3)
+    process.kill()
+    process.wait()
+    give_up = time.monotonic() + 20
+    while subprocess.run(["pgrep", "-f", mark], capture_output=True, check=False).returncode == 0:
+        assert time.monotonic() < give_up, "the program runs on"
+        time.sleep(0.05)
+
+    assert run("leads").stdout == before
+    assert "unfinished" in run("records", "show").stdout

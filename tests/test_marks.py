@@ -75,10 +75,10 @@ blocks = {blocks}
 seed = 4
 {top}
 [arms.before]
-settings.loops = 20000
+settings.loops = 200000
 settings.count = 7
 [arms.after]
-settings.loops = 90000
+settings.loops = 900000
 settings.count = {count}
 [workloads.w]
 command = "{python} program.py {{loops}} {{count}}"

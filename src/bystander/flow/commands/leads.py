@@ -199,25 +199,26 @@ def _unseen(kept: _Kept) -> list[str]:
 def _kept(archive: Path, record: str | None, wanted: Wanted, number: int | None) -> _Kept:
     name, _, run = (record or "").partition("/")
     with Archive(archive) as kept:
-        head = _head(kept, name or None)
-        found = _runs(head, wanted, run, number)
-        if not found:
-            raise UsageError(_nothing(head, wanted, run))
-        for one in reversed(found):
+        heads = [kept.head(name)] if name else _newest_first(kept)
+        found = [(head, one) for head in heads for one in reversed(_runs(head, wanted, run, number))]
+        for head, one in found:
             told = _of_run(kept, head, one)
             if told.stacks or told.counts:
                 return told
-    raise UsageError(f"{run_name(head, found[-1])} ended before anything was seen; inspect it again")
+        if not found:
+            raise UsageError(_nothing(heads[0], wanted, run))
+    raise UsageError(f"{run_name(*found[0])} ended before anything was seen; inspect it again")
 
 
-def _head(kept: Archive, name: str | None) -> RecordHead:
-    if name is not None:
-        return kept.head(name)
-    heads = kept.heads()
-    inspected = [head for head in heads if inspections(head)]
-    if inspected:
-        return max(inspected, key=lambda head: max(run.began_wall_s or 0 for run in inspections(head)))
-    return kept.head(None)
+def _newest_first(kept: Archive) -> list[RecordHead]:
+    """Return the records that have inspections, the newest of these first, and finished ones before all others."""
+
+    def key(head: RecordHead) -> tuple[bool, float]:
+        runs = inspections(head)
+        return any(run.state != State.RUNNING for run in runs), max(run.began_wall_s or 0 for run in runs)
+
+    inspected = sorted((head for head in kept.heads() if inspections(head)), key=key, reverse=True)
+    return inspected or [kept.head(None)]
 
 
 def _runs(head: RecordHead, wanted: Wanted, run: str, number: int | None) -> list[Run]:
