@@ -335,7 +335,7 @@ def test_a_kill_leaves_nothing_running_and_nothing_broken(run: Run, python: str,
             break
     time.sleep(0.3)
     process.kill()
-    process.wait()
+    process.communicate()
     give_up = time.monotonic() + 20
     while subprocess.run(["pgrep", "-f", mark], capture_output=True, check=False).returncode == 0:
         assert time.monotonic() < give_up, "the program runs on"
