@@ -54,7 +54,7 @@ def package(tmp_path: Path, git: Callable[..., str]) -> Callable[..., Path]:
         if not (tmp_path / ".git").exists():
             for line in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "x")):
                 git(*line)
-        core.write_text(LOOP.format(count=1_200_000), encoding="utf-8")
+        core.write_text(LOOP.format(count=2_400_000), encoding="utf-8")
         interpreter = tmp_path.with_name(tmp_path.name + "-python")
         # An interpreter whose site holds the editable installation, as the user's own environment does.
         interpreter.write_text(

@@ -173,7 +173,7 @@ def test_a_killed_observation_is_read_where_nothing_can_be_written(run: Run, run
     """Its trials are still in the log beside the archive: a private copy is read, and not one of them is missing."""
     (tmp_path / "bystander.toml").write_text(SLOW, encoding="utf-8")
     process = running()
-    time.sleep(1.0)
+    time.sleep(2.0)
     process.kill()
     process.wait()
     locked = tmp_path / "locked"
