@@ -162,13 +162,19 @@ def test_what_a_program_leaves_is_not_believed(tmp_path: Path) -> None:
         "", "[]", "{", json.dumps({**good, "version": 2}), json.dumps({**good, "edges": [[5, 0, 0, 1, 0, 0]]}),
         json.dumps({**good, "edges": [[0, 0, 0, 1]]}), json.dumps({**good, "places": [["quay", "f", "f.py", 1]]}),
         json.dumps({**good, "edges": [[0, 0, "a", 1, 0, 0]]}),
+        json.dumps({**good, "edges": [[-1, 0, 0, 10**400, 0, 0]]}),
+        json.dumps({**good, "edges": [[-1, 0, 0, float("inf"), 0, 0]]}), "[" * 100_000,
     ]  # fmt: skip
     for k, text in enumerate([json.dumps(good), *wrong]):
         (tmp_path / f"{k}.begun").touch()
         (tmp_path / f"{k}.json").write_text(text, encoding="utf-8")
+    for name, make in (("pipe", os.mkfifo), ("folder", os.mkdir), ("link", lambda path: path.symlink_to("/dev/zero"))):
+        (tmp_path / f"{name}.begun").touch()
+        make(tmp_path / f"{name}.json")
+    os.mkfifo(tmp_path / "1.failed")
     (tmp_path / "7.failed").write_text("ImportError: no quay", encoding="utf-8")
     counts = read_counts(tmp_path)
 
     assert calls(counts) == {"f": (3, 0, 0)}
     assert counts.processes == 1
-    assert counts.problems == ("8 processes ended without telling what was called", "ImportError: no quay")
+    assert counts.problems == ("14 processes ended without telling what was called", "ImportError: no quay")

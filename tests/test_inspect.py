@@ -114,7 +114,9 @@ def test_what_is_kept_can_be_read_carried_and_named(run: Run, python: str, tmp_p
         (f"{name}/inspected-1", "complete", False)
     ]
     run("records", "export", "--to", "record.json")
-    run("records", "import", "record.json", "--archive", "other.sqlite")
+    taken = run("records", "import", "record.json", "--archive", "other.sqlite").stdout
+    assert f"bystander leads {name} --archive other.sqlite" in taken
+    assert f"{name}/inspected-1 --archive other.sqlite" in run("decide", "--archive", "other.sqlite", code=2).stderr
     again = json.loads(run("leads", f"{name}/inspected-1", "--json", "--archive", "other.sqlite").stdout)
     assert again == document
     refused = run("inspect", name, "--archive", "other.sqlite", code=2).stderr

@@ -286,6 +286,9 @@ def test_what_is_done_again_for_each_item_is_said() -> None:
     shown = counted_table(ONCE, ONCE)
     said = count_sentences([({"items": {"berths": 400.0}}, ONCE), ({}, ONCE)], shown)
     assert said == ["plan.fit calls io.open once for each of 400 berths: 400 times."]
+    other = replace(ONCE, edges=(*ONCE.edges[:2], CallEdge(1, 14, 2, 800)))
+    unequal = count_sentences([({"items": {"berths": 400.0}}, ONCE), ({}, other)], counted_table(ONCE, other))
+    assert not any("io.open" in sentence for sentence in unequal)  # what does not repeat is no evidence
     said = count_sentences([({"items": {"ships": 40.0}}, ONCE), ({}, ONCE)], shown)
     assert "plan.fit is called 2 times for each of 40 ships." in said
     library = replace(ONCE, places=(MAIN, FIT._replace(file="/usr/lib/python3.12/json/decoder.py"), OPEN))

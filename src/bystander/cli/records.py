@@ -246,7 +246,8 @@ def import_(
         warn(note)
     if taken.sentence:
         typer.echo(taken.sentence)
-    typer.echo(f"Next:\n  {command_line('decide', taken.record, given=given(archive=archive))}")
+    word = "leads" if taken.only_inspected else "decide"
+    typer.echo(f"Next:\n  {command_line(word, taken.record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")

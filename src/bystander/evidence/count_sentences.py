@@ -34,33 +34,41 @@ def count_sentences(kept: Sequence[tuple[Mapping[str, Any], Counts]], table: Pla
     sentences += [f"Counting: {problem}." for problem in counts.problems[:3]]
     items = {name: value for name, value in summary.get("items", {}).items() if value > 0}
     weighty = {row.place for row in table.rows if row.whole_s >= _SHARE * table.elapsed_s and _own(row.place, table)}
-    sentences += [*_by_item(table, weighty, items), *_opened(counts, table, items)] if items else []
+    sentences += [*_by_item(table, weighty, items), *_opened([one for _, one in kept], table, items)] if items else []
     return sentences
 
 
 def _own(place: Place, table: PlaceTable) -> bool:
     """Whether a place is a function of the program itself, not of a library."""
-    return place.kind == PYTHON and not LIBRARY.search(place.file) and place.file.startswith((table.root or "", "./"))
+    root = table.root.rstrip("/") + "/" if table.root else ""
+    return place.kind == PYTHON and not LIBRARY.search(place.file) and place.file.startswith((root, "./"))
 
 
-def _opened(counts: Counts, table: PlaceTable, items: Mapping[str, float]) -> list[str]:
-    """Say what a place of the program opens or starts again for each item."""
-    sums: dict[tuple[int, int], int] = {}
-    for edge in counts.edges:
-        opens = counts.places[edge.callee].name in _OPENING and edge.caller >= 0
-        if opens and _own(counts.places[edge.caller], table):
-            sums[edge.caller, edge.callee] = sums.get((edge.caller, edge.callee), 0) + edge.calls
+def _opened(kept: Sequence[Counts], table: PlaceTable, items: Mapping[str, float]) -> list[str]:
+    """Say what a place of the program opens or starts again for each item, where all counting trials agree on it."""
+    sums, *others = [_openings(counts, table) for counts in kept]
     found = []
-    for (caller, callee), calls in sums.items():
+    for (caller, opened), calls in sums.items():
+        if any(one.get((caller, opened)) != calls for one in others):
+            continue
         for name, count in items.items():
             each = calls / count
             if calls >= _FEWEST_CALLS and each >= 1 and abs(each - round(each)) < 0.02 * each:
                 often = "once" if round(each) == 1 else f"{round(each):,} times"
-                place, opened = place_label(counts.places[caller]), counts.places[callee].name
-                found.append(
-                    (calls, f"{place} calls {opened} {often} for each of {count:,.0f} {name}: {calls:,} times.")
-                )
+                said = f"{place_label(caller)} calls {opened} {often} for each of {count:,.0f} {name}: {calls:,} times."
+                found.append((calls, said))
     return [sentence for _, sentence in sorted(found, reverse=True)[:_MOST]]
+
+
+def _openings(counts: Counts, table: PlaceTable) -> dict[tuple[Place, str], int]:
+    """Return how often each place of the program calls what opens or starts something."""
+    sums: dict[tuple[Place, str], int] = {}
+    for edge in counts.edges:
+        name = counts.places[edge.callee].name
+        if name in _OPENING and edge.caller >= 0 and _own(counts.places[edge.caller], table):
+            key = counts.places[edge.caller], name
+            sums[key] = sums.get(key, 0) + edge.calls
+    return sums
 
 
 def _by_item(table: PlaceTable, weighty: set[Place], items: Mapping[str, float]) -> list[str]:

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import BUILT_IN, PlaceRow, PlaceTable, place_label, short_file
-from bystander.units import counted, duration_text, plain_text, shortened
+from bystander.units import counted, duration_text, numbered, plain_text, shortened
 
 __all__ = ["FIRST", "print_places"]
 
@@ -46,7 +46,7 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
         for line in drawn.lines(row):
             console.print(line, no_wrap=True, crop=False)
     if small:
-        console.print(_together(small), style="quiet")
+        console.print(_together(small, first), style="quiet")
     for row in groups:
         for line in drawn.lines(row):
             console.print(line, no_wrap=True, crop=False)
@@ -112,9 +112,9 @@ def _least(row: PlaceRow) -> float:
     return _SMALL_PROGRAM if row.place.kind == "program" else _SMALL
 
 
-def _together(rows: Sequence[PlaceRow]) -> str:
+def _together(rows: Sequence[PlaceRow], first: int) -> str:
     alone = sum(row.alone_s for row in rows)
-    return f"{counted(len(rows), 'place')} more, alone {duration_text(alone, 2)} together: --first {FIRST * 3}, --all"
+    return f"{counted(len(rows), 'place')} more, alone {duration_text(alone, 2)} together: --first {first * 3}, --all"
 
 
 def _tasks(table: PlaceTable) -> str:
@@ -166,6 +166,7 @@ class _Drawn:
                 min(self._where_width, self._name - _GAP) if self._name > _LEAST_NAME else self._where_width
             )
             self._bar = min(_MOST_BAR, width - self._where_width - 2 * _GAP)
+        self._forms = numbered([_plain(row.label) for row in rows], self._name)  # never two alike
 
     def head(self) -> list[Text]:
         """Return the head with the axis."""
@@ -185,7 +186,7 @@ class _Drawn:
 
     def lines(self, row: PlaceRow) -> list[Text]:
         """Return a row as one line, or two where there is little room."""
-        name, where = shortened(_plain(row.label), self._name).ljust(self._name), self._where(row)
+        name, where = self._forms[_plain(row.label)].ljust(self._name), self._where(row)
         more = self._more(row)
         digits = 2 if row.whole_readings < _FEW else 3
         figures = [self._seconds(row.whole_s, digits), self._seconds(row.alone_s, digits)]

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
+import stat
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -19,6 +22,8 @@ _FOLDER = Path(__file__).parents[1] / "inside" / "hooks"
 _VERSION = 1
 _MOST_BYTES = 256 * 2**20  # of what one process tells
 _MOST_PROCESSES = 10_000
+_MOST_SAID = 1000  # bytes of why a hook failed
+_MOST_CALLS = 2**53
 
 
 def hooked(command: ReadyCommand, hooks: Sequence[str], into: Path) -> ReadyCommand:
@@ -43,24 +48,40 @@ def read_counts(folder: Path) -> Counts:
     processes = 0
     begun = sorted(folder.glob("*.begun"))[:_MOST_PROCESSES]
     for file in begun:
-        told = file.with_suffix(".json")
         try:
-            if told.stat().st_size > _MOST_BYTES:
-                raise ValueError("it is too large")
-            document = json.loads(told.read_text(encoding="utf-8"))
+            document = json.loads(_regular(file.with_suffix(".json"), _MOST_BYTES))
             for caller, line, callee, sums in _edges(document, places):
                 held = edges.setdefault((caller, line, callee), [0, 0, 0])
                 for k, number in enumerate(sums):
                     held[k] += number
             problems += [str(one) for one in document["problems"]]
             processes += 1
-        except (OSError, ValueError, KeyError, TypeError, IndexError):
+        except (OSError, ValueError, KeyError, TypeError, IndexError, RecursionError):
             continue
     if silent := len(begun) - processes:
         problems.append(f"{counted(silent, 'process', 'processes')} ended without telling what was called")
-    problems += [one.read_text(encoding="utf-8", errors="replace")[:200] for one in sorted(folder.glob("*.failed"))]
+    for one in sorted(folder.glob("*.failed"))[:_MOST_PROCESSES]:
+        with suppress(OSError, ValueError):
+            problems.append(_regular(one, _MOST_SAID))
     made = tuple(CallEdge(*key, *sums) for key, sums in edges.items())
     return Counts(tuple(places), made, processes, tuple(dict.fromkeys(problems)))
+
+
+def _regular(path: Path, most: int) -> str:
+    """Return a file's text; raise OSError or ValueError for a link, a pipe, a folder or one that is too large."""
+    fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(fd, "rb") as file:
+        state = os.fstat(fd)
+        if not stat.S_ISREG(state.st_mode) or state.st_size > most:
+            raise ValueError("it is no regular file, or too large")
+        return file.read(most).decode("utf-8")
+
+
+def _number(value: object) -> int:
+    """Return a count; raise ValueError for what is none."""
+    if not isinstance(value, int) or not 0 <= value < _MOST_CALLS:
+        raise ValueError("a count that is no number of calls")
+    return value
 
 
 def _edges(document: Mapping[str, Any], places: dict[Place, int]) -> Iterator[tuple[int, int, int, tuple[int, ...]]]:
@@ -71,9 +92,9 @@ def _edges(document: Mapping[str, Any], places: dict[Place, int]) -> Iterator[tu
     for kind, name, file, line in document["places"]:
         if kind not in (PYTHON, BUILT_IN):
             raise ValueError("a place of no known kind")
-        numbers.append(places.setdefault(Place(kind, str(name)[:1000], str(file), int(line)), len(places)))
+        numbers.append(places.setdefault(Place(kind, str(name)[:1000], str(file), _number(line)), len(places)))
     for caller, line, callee, calls, inner, resumed in document["edges"]:
         if not -1 <= caller < len(numbers) or not 0 <= callee < len(numbers):
             raise ValueError("an edge between places that are not there")
-        sums = (int(calls), int(inner), int(resumed))
-        yield numbers[caller] if caller >= 0 else -1, int(line), numbers[callee], sums
+        sums = (_number(calls), _number(inner), _number(resumed))
+        yield numbers[caller] if caller >= 0 else -1, _number(line), numbers[callee], sums

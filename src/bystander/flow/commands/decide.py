@@ -48,7 +48,7 @@ def decided(
     with Archive(archive) as kept:
         record = kept.load(name)
         if record.head.only_inspected and (inspected := inspections(record.head)):
-            raise UsageError(_only_inspected(kept, record.head, inspected[-1]))
+            raise UsageError(_only_inspected(kept, record.head, inspected[-1], given or Given()))
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     decision = decide(record, replace(options or Options(), gate=ask))
@@ -57,13 +57,13 @@ def decided(
     return decision, None if ask is None else gate(decision, ask)
 
 
-def _only_inspected(kept: Archive, head: RecordHead, run: Run) -> str:
+def _only_inspected(kept: Archive, head: RecordHead, run: Run, given: Given) -> str:
     """Say that a record has nothing to decide, and what there is instead."""
     timed = next((one.name for one in reversed(kept.heads()) if not one.only_inspected), None)
     other = f"; the newest record with timed trials is {timed}" if timed else ""
     return (
         f"record {head.name} was only looked into: it has no timed trials, so there is nothing to decide{other}. "
-        f"{command_line('leads', run_name(head, run))} shows where the time went; bystander observe times."
+        f"{command_line('leads', run_name(head, run), given=given)} shows where the time went; bystander observe times."
     )
 
 

@@ -153,11 +153,14 @@ class TakenIn:
         The name of the record that was made, or that a block belongs to.
     sentence : str
         What was done; "" where nothing was.
+    only_inspected : bool
+        Whether the record has inspections alone, and nothing to decide.
     """
 
     record: str
     sentence: str = ""
     notes: Sequence[str] = ()
+    only_inspected: bool = False
 
 
 def _made(name: str, file: Path, notes: Sequence[str] = ()) -> TakenIn:
@@ -202,7 +205,7 @@ def _import_document(data: bytes, file: Path, archive: Path, options: ImportOpti
         for state in record.machine_states:
             writer.machine_state(state)
         writer.finish(record.head.state)
-    return _made(name, file)
+    return replace(_made(name, file), only_inspected=record.head.only_inspected)
 
 
 def _take_block(document: dict[str, Any], file: Path, archive: Path) -> TakenIn:
