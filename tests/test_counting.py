@@ -157,12 +157,12 @@ def test_what_was_not_counted_is_told(program: str, problem: str, tmp_path: Path
 
 def test_what_a_program_leaves_is_not_believed(tmp_path: Path) -> None:
     """Files that are damaged, lie, or hold what stands for nothing are processes that told nothing."""
-    good = {"version": 1, "problems": [], "places": [["python", "f", "f.py", 1]], "edges": [[-1, 0, 0, 3, 0, 0]]}
+    good = {"version": 1, "problems": [], "places": [["python", "f", "f\udc80.py", 1]], "edges": [[-1, 0, 0, 3, 0, 0]]}
     wrong = [
         "", "[]", "{", json.dumps({**good, "version": 2}), json.dumps({**good, "edges": [[5, 0, 0, 1, 0, 0]]}),
         json.dumps({**good, "edges": [[0, 0, 0, 1]]}), json.dumps({**good, "places": [["quay", "f", "f.py", 1]]}),
         json.dumps({**good, "edges": [[0, 0, "a", 1, 0, 0]]}),
-        json.dumps({**good, "edges": [[-1, 0, 0, 10**400, 0, 0]]}),
+        json.dumps({**good, "edges": [[-1, 0, 0, 5, 0, 0], [-1, 0, 0, 10**400, 0, 0]]}),
         json.dumps({**good, "edges": [[-1, 0, 0, float("inf"), 0, 0]]}), "[" * 100_000,
     ]  # fmt: skip
     for k, text in enumerate([json.dumps(good), *wrong]):
@@ -176,5 +176,6 @@ def test_what_a_program_leaves_is_not_believed(tmp_path: Path) -> None:
     counts = read_counts(tmp_path)
 
     assert calls(counts) == {"f": (3, 0, 0)}
+    assert counts.places[0].file == "f?.py"
     assert counts.processes == 1
     assert counts.problems == ("14 processes ended without telling what was called", "ImportError: no quay")

@@ -50,11 +50,12 @@ def read_counts(folder: Path) -> Counts:
     for file in begun:
         try:
             document = json.loads(_regular(file.with_suffix(".json"), _MOST_BYTES))
-            for caller, line, callee, sums in _edges(document, places):
+            told = [_text(one) for one in document["problems"]]
+            for caller, line, callee, sums in list(_edges(document, places)):  # all of them, or none
                 held = edges.setdefault((caller, line, callee), [0, 0, 0])
                 for k, number in enumerate(sums):
                     held[k] += number
-            problems += [str(one) for one in document["problems"]]
+            problems += told
             processes += 1
         except (OSError, ValueError, KeyError, TypeError, IndexError, RecursionError):
             continue
@@ -77,6 +78,11 @@ def _regular(path: Path, most: int) -> str:
         return file.read(most).decode("utf-8")
 
 
+def _text(value: object) -> str:
+    """Return a text that can be written: names of files may hold bytes that are no letters."""
+    return str(value).encode("utf-8", "replace").decode("utf-8")
+
+
 def _number(value: object) -> int:
     """Return a count; raise ValueError for what is none."""
     if not isinstance(value, int) or not 0 <= value < _MOST_CALLS:
@@ -92,7 +98,7 @@ def _edges(document: Mapping[str, Any], places: dict[Place, int]) -> Iterator[tu
     for kind, name, file, line in document["places"]:
         if kind not in (PYTHON, BUILT_IN):
             raise ValueError("a place of no known kind")
-        numbers.append(places.setdefault(Place(kind, str(name)[:1000], str(file), _number(line)), len(places)))
+        numbers.append(places.setdefault(Place(kind, _text(name)[:1000], _text(file), _number(line)), len(places)))
     for caller, line, callee, calls, inner, resumed in document["edges"]:
         if not -1 <= caller < len(numbers) or not 0 <= callee < len(numbers):
             raise ValueError("an edge between places that are not there")
