@@ -16,14 +16,13 @@ from bystander.design import (
     INSPECTED,
     ArmState,
     MachineFacts,
-    Provenance,
     RecordHead,
     Run,
     State,
     Study,
     chosen_names,
 )
-from bystander.errors import ArmError, UsageError
+from bystander.errors import UsageError
 from bystander.field import (
     COUNTS_ONLY,
     ArmMaker,
@@ -38,7 +37,7 @@ from bystander.field import (
     stub_for,
 )
 from bystander.flow.observer import Observer
-from bystander.flow.sessions.heads import begun_head
+from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.inspection import Asked, Inspection
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.answers import Answers
@@ -154,15 +153,9 @@ def inspect_recorded(
     found = found_way(way)
     with Archive(archive) as kept:
         head = kept.head(name)
-        if not head.observed_here:
-            how = head.provenance or Provenance.IMPORTED
-            raise UsageError(
-                f"record {head.name} was {how}, and what was {how} is never run; inspect its study instead"
-            )
+        refuse_foreign(head, "inspect its study instead")
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
-            home = StudyFolder(Path(head.study_folder))
-            if not home.path.is_dir():
-                raise ArmError(f"the study's folder {home.path} is gone")
+            home = home_of(head)
             home.keep_beside(archive)
             maker = ArmMaker(home, caller, archive)
             place = state_of(head.study, only, arm)

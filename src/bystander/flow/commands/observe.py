@@ -11,16 +11,15 @@ from bystander.archive import Archive
 from bystander.design import (
     ArmState,
     MachineFacts,
-    Provenance,
     Record,
     RecordHead,
     Study,
 )
-from bystander.errors import ArmError, UsageError
+from bystander.errors import UsageError
 from bystander.field import ArmMaker, MachineLock, StudyFolder
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.early_ends import noting
-from bystander.flow.sessions.heads import begun_head
+from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
@@ -125,7 +124,7 @@ def resume(
             moved = _moved(head.machine, now)
             if moved and not elsewhere:
                 raise UsageError(f"record {head.name}: {moved}; --elsewhere goes on all the same, and says so")
-            home = StudyFolder(Path(head.study_folder))
+            home = home_of(head)
             home.keep_beside(archive)
             maker = ArmMaker(home, caller, archive)
             arms = _arms_again(head.study, head.arms, maker)
@@ -147,11 +146,7 @@ def resume(
 
 def _refuse_to_resume(head: RecordHead) -> None:
     """Raise UsageError unless the record was begun here and is not finished: a record holds commands."""
-    if not head.observed_here:
-        how = head.provenance or Provenance.IMPORTED
-        raise UsageError(
-            f"record {head.name} was {how}, and what was {how} is never run; observe its study anew, after reading it"
-        )
+    refuse_foreign(head, "observe its study anew, after reading it")
     if head.complete:
         raise UsageError(f"record {head.name} is complete; there is nothing to resume")
 
@@ -171,6 +166,4 @@ def _moved(then: MachineFacts, now: MachineFacts) -> str:
 
 
 def _arms_again(study: Study, states: tuple[ArmState, ...], maker: ArmMaker) -> tuple[ArmState, ...]:
-    if not maker.home.path.is_dir():
-        raise ArmError(f"the study's folder {maker.home.path} is gone")
     return tuple(maker.again(study, arm, state) for arm, state in zip(study.arms, states, strict=True))

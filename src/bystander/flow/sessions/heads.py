@@ -1,8 +1,9 @@
-"""The head of a record that is begun here."""
+"""The head of a record that is begun here, and what must hold of one that is gone on with."""
 
 from __future__ import annotations
 
 import uuid
+from pathlib import Path
 
 from bystander import __version__
 from bystander.design import (
@@ -12,14 +13,31 @@ from bystander.design import (
     ArmState,
     MachineFacts,
     Origin,
+    Provenance,
     RecordHead,
     Run,
     State,
     Study,
 )
+from bystander.errors import ArmError, UsageError
 from bystander.field import StudyFolder
 
-__all__ = ["begun_head"]
+__all__ = ["begun_head", "home_of", "refuse_foreign"]
+
+
+def refuse_foreign(head: RecordHead, instead: str) -> None:
+    """Raise UsageError for a record that somebody else's file made: it holds commands; `instead` says what to do."""
+    if not head.observed_here:
+        how = head.provenance or Provenance.IMPORTED
+        raise UsageError(f"record {head.name} was {how}, and what was {how} is never run; {instead}")
+
+
+def home_of(head: RecordHead) -> StudyFolder:
+    """Return the folder of a record's study; raise ArmError when it is gone."""
+    home = StudyFolder(Path(head.study_folder))
+    if not home.path.is_dir():
+        raise ArmError(f"the study's folder {home.path} is gone")
+    return home
 
 
 def begun_head(
