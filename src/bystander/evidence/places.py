@@ -130,9 +130,14 @@ def _rows(
     alone_s = np.bincount(place[shown], sums.spent[shown], size) / each
     waited = np.zeros((size, len(WAITS)), dtype=np.int64)
     np.add.at(waited, place[shown], sums.waited[shown])
+    depth = np.full(size, len(levels))
+    for level, nodes in enumerate(levels):
+        depth[place[nodes]] = np.minimum(depth[place[nodes]], level)
     for k in np.unique(of_place).tolist():
         waits = _by_word(waited[k], each) if waited[k].any() else {}
-        yield PlaceRow(sums.tree.places[k], float(whole_s[k]), float(alone_s[k]), int(rests[k]), waits=waits)
+        yield PlaceRow(
+            sums.tree.places[k], float(whole_s[k]), float(alone_s[k]), int(rests[k]), waits=waits, depth=int(depth[k])
+        )
 
 
 def _group_rows(sums: Sums, group: Whole) -> Iterator[PlaceRow]:

@@ -61,6 +61,8 @@ class PlaceRow:
         Who calls it, most often first; the first few.
     waits : mapping
         What `alone_s` waited for, in seconds a trial.
+    depth : int
+        How far inside it is found, at least: of places of one time the outer one comes first.
     """
 
     place: Place
@@ -73,6 +75,7 @@ class PlaceRow:
     repeats: bool = True
     callers: tuple[Caller, ...] = ()
     waits: Mapping[str, float] = field(default_factory=dict)
+    depth: int = 0
 
     @property
     def per_call_s(self) -> float | None:

@@ -131,8 +131,8 @@ def _last(number: float | None) -> float:
 
 
 _ORDERS: dict[str, Callable[[PlaceRow], Any]] = {
-    "whole": lambda row: (_last(row.whole_s), _last(row.alone_s), -(row.calls or 0), row.label),
-    "alone": lambda row: (_last(row.alone_s), _last(row.whole_s), -(row.calls or 0), row.label),
+    "whole": lambda row: (_last(row.whole_s), row.depth, _last(row.alone_s), -(row.calls or 0), row.label),
+    "alone": lambda row: (_last(row.alone_s), _last(row.whole_s), row.depth, -(row.calls or 0), row.label),
     "calls": lambda row: (-(row.calls or 0), _last(row.whole_s), row.label),
     "per-call": lambda row: (_last(row.per_call_s), _last(row.whole_s), row.label),
 }
