@@ -11,6 +11,7 @@ __all__ = [
     "BystanderError",
     "DataError",
     "GateError",
+    "InspectionError",
     "LauncherError",
     "MachineBusyError",
     "OwnFilesError",
@@ -65,6 +66,10 @@ class BudgetError(BystanderError):
 
 class GateError(BystanderError):
     """What a gate is asked could not be told, whatever came out."""
+
+
+class InspectionError(BystanderError):
+    """There is nothing to look into, or a trial of it does not come to a good end."""
 
 
 class ArmError(BystanderError):

@@ -119,11 +119,11 @@ class Archive:
         """Return the observations that ended before their first trial, the oldest first."""
         return self._reader.ended_early()
 
-    def resume(self, head: RecordHead, machine: MachineFacts) -> RecordWriter:
-        """Return the writer of a record that was not finished; its half blocks are void from now on."""
+    def resume(self, head: RecordHead, machine: MachineFacts, number: int | None = None) -> RecordWriter:
+        """Return the writer of a run that was not finished, the timed one by default; its half blocks become void."""
         from bystander.archive.writer import resume_record
 
-        return resume_record(self._connection, head, machine)
+        return resume_record(self._connection, head, machine, number)
 
     def writer(self, head: RecordHead) -> RecordWriter:
         """Return a writer of a record's timed run that takes blocks in; it begins nothing."""

@@ -118,11 +118,15 @@ def _machine(connection: Connection, record: int, facts: MachineFacts) -> int:
     return insert(connection, "machine", row)
 
 
-def resume_record(connection: Connection, head: RecordHead, machine: MachineFacts) -> RecordWriter:
-    """Return the writer of a record's timed run that is there; its half attempts are void from now on.
+def resume_record(
+    connection: Connection, head: RecordHead, machine: MachineFacts, number: int | None = None
+) -> RecordWriter:
+    """Return the writer of a run that is there; its half attempts are void from now on.
 
     Parameters
     ----------
+    number : int, optional
+        Of one more run in the record; its timed run by default, with which the record itself goes on.
     machine : MachineFacts
         The machine as it is now; the attempts that follow name it.
     """
@@ -130,15 +134,16 @@ def resume_record(connection: Connection, head: RecordHead, machine: MachineFact
     with atomic(connection):
         record_id = connection.execute(select(record.c.id).where(record.c.uuid == head.uuid)).scalar_one()
         of_record = run.c.record_id == record_id
-        wanted = select(run.c.id).where(of_record, run.c.number == head.timed_run.number)
-        run_id = connection.execute(wanted).scalar_one()
+        part, number = number is not None, head.timed_run.number if number is None else number
+        run_id = connection.execute(select(run.c.id).where(of_record, run.c.number == number)).scalar_one()
         mine = select(block.c.id).where(block.c.run_id == run_id)
         halves = attempt.update().where(attempt.c.state == "open", attempt.c.block_id.in_(mine))
         connection.execute(halves.values(state="void"))
-        connection.execute(record.update().where(record.c.id == record_id).values(state="running"))
+        if not part:
+            connection.execute(record.update().where(record.c.id == record_id).values(state="running"))
         connection.execute(run.update().where(run.c.id == run_id).values(state="running", ended_wall_s=None))
         machine_id = _machine(connection, record_id, machine)
-    return RecordWriter(connection, record_id, head.measures, run_id, [machine_id], {head.timed_run.number: run_id})
+    return RecordWriter(connection, record_id, head.measures, run_id, [machine_id], {number: run_id}, part)
 
 
 def record_writer(connection: Connection, head: RecordHead) -> RecordWriter:

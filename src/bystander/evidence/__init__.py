@@ -1,5 +1,9 @@
 """What trials tell beside their readings, as a table of kinds: packed, unpacked, reduced and written out. Pure."""
 
+from bystander.evidence.compared.accounts import account
+from bystander.evidence.compared.both import Asked, Seen
+from bystander.evidence.compared.edits import EDITS_KIND
+from bystander.evidence.compared.matching import edits_of
 from bystander.evidence.count_sentences import count_sentences
 from bystander.evidence.counts import COUNTS_KIND
 from bystander.evidence.kinds import (
@@ -20,15 +24,20 @@ from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 
 __all__ = [
     "COUNTS_KIND",
+    "EDITS_KIND",
     "STACKS_KIND",
     "TIMELINE_KIND",
     "UNWATCHED_KIND",
+    "Asked",
     "Collected",
     "EvidenceKind",
+    "Seen",
     "Sums",
     "TrialFiles",
+    "account",
     "content_of",
     "count_sentences",
+    "edits_of",
     "evidence_kinds",
     "kind_named",
     "packed",

@@ -8,12 +8,12 @@ from typing import Any
 from bystander.design import LIBRARY, PYTHON, Counts, Place, PlaceTable, place_label
 from bystander.units import counted
 
-__all__ = ["count_sentences"]
+__all__ = ["OPENING", "count_sentences"]
 
 _MOST = 3
 _FEWEST_CALLS = 20  # of what is called several times an item: fewer cost nothing
 # Built-ins that open a file, a socket or a database, or start a process.
-_OPENING = {"open", "_io.open", "io.open", "posix.open", "_sqlite3.connect", "sqlite3.connect", "posix.fork"}
+OPENING = {"open", "_io.open", "io.open", "posix.open", "_sqlite3.connect", "sqlite3.connect", "posix.fork"}
 _SHARE = 0.005  # of the whole: a smaller place is no lead
 
 
@@ -65,7 +65,7 @@ def _openings(counts: Counts, table: PlaceTable) -> dict[tuple[Place, str], int]
     sums: dict[tuple[Place, str], int] = {}
     for edge in counts.edges:
         name = counts.places[edge.callee].name
-        if name in _OPENING and edge.caller >= 0 and _own(counts.places[edge.caller], table):
+        if name in OPENING and edge.caller >= 0 and _own(counts.places[edge.caller], table):
             key = counts.places[edge.caller], name
             sums[key] = sums.get(key, 0) + edge.calls
     return sums

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,9 +24,9 @@ from bystander.design import (
     Stacks,
     TaskRow,
 )
-from bystander.evidence.trees import Tree, like_names
+from bystander.evidence.trees import Tree, Whole, inside_itself, levels_of, like_names
 
-__all__ = ["Sums", "place_table", "sums_of"]
+__all__ = ["ALL_GROUPS", "Sums", "calls_of", "groups_of", "is_ours", "place_table", "sums_of"]
 
 _IMPORT = ("<frozen importlib", "<frozen zipimport>")
 _STARTING = ("<frozen site>", "<frozen getpath>", "<frozen runpy>", "runpy.py", "site.py")
@@ -35,7 +34,6 @@ _THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "
 _HARNESS_FILE, _MARKS_FILE = "callable_harness.py", "bystander_marks.py"
 _QUEUE = len(WAITS) - 1
 _CALLERS = 5  # of each place that are kept
-Whole = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -99,8 +97,8 @@ def _by_task(trials: Sequence[Stacks]) -> dict[str, list[int]]:
 def place_table(sums: Sums, counts: Sequence[Counts], view: str, workload: str, arm: str, run: str) -> PlaceTable:
     """Return the places of one state, in no order yet."""
     parent, place, _ = sums.tree.columns()
-    levels = _levels(parent)
-    group, shown = _groups(sums.tree, parent, place, levels)
+    levels = levels_of(parent)
+    group, shown = groups_of(sums.tree, parent, place, levels)
     each = 1e9 * max(1, sums.trials)
     waits = _by_word(sums.waited.sum(axis=0), each)
     spent, waiting = float(sums.spent.sum()) / each, sum(waits.values())
@@ -123,7 +121,7 @@ def _rows(
         inner = nodes[parent[nodes] >= 0]
         np.add.at(whole, parent[inner], whole[inner])
         np.add.at(readings, parent[inner], readings[inner])
-    outermost = shown & ~_inside_itself(parent, place)
+    outermost = shown & ~inside_itself(parent, place)
     size, each, of_place = len(sums.tree.places), 1e9 * max(1, sums.trials), place[outermost]
     whole_s = np.bincount(of_place, whole[outermost], size) / each
     rests = np.bincount(of_place, readings[outermost], size)
@@ -143,9 +141,9 @@ def _rows(
 def _group_rows(sums: Sums, group: Whole) -> Iterator[PlaceRow]:
     """Yield what is taken together at the end."""
     mine, each = group >= 0, 1e9 * max(1, sums.trials)
-    spent = np.bincount(group[mine], sums.spent[mine], len(_GROUPS)) / each
-    readings = np.bincount(group[mine], sums.readings[mine], len(_GROUPS))
-    for k, kind in enumerate(_GROUPS):
+    spent = np.bincount(group[mine], sums.spent[mine], len(ALL_GROUPS)) / each
+    readings = np.bincount(group[mine], sums.readings[mine], len(ALL_GROUPS))
+    for k, kind in enumerate(ALL_GROUPS):
         if spent[k] > 0:
             yield PlaceRow(Place(kind, kind), float(spent[k]), float(spent[k]), int(readings[k]))
 
@@ -162,21 +160,10 @@ def _by_word(waited: Whole, each: float) -> dict[str, float]:
     return {WAITS[k]: float(ns) / each for k, ns in enumerate(waited.tolist()) if ns}
 
 
-_GROUPS = (IMPORTS, HARNESS, START)
+ALL_GROUPS = (IMPORTS, HARNESS, START)
 
 
-def _levels(parent: Whole) -> list[Whole]:
-    """Return the nodes by how deep they lie, the outermost first; a node stands behind the one outside it."""
-    depth = np.zeros(parent.size, dtype=np.int64)
-    for node, above in enumerate(parent.tolist()):
-        if above >= 0:
-            depth[node] = depth[above] + 1
-    order = np.argsort(depth, kind="stable")
-    bounds = np.searchsorted(depth[order], np.arange(int(depth.max(initial=-1)) + 2))
-    return [order[a:b] for a, b in pairwise(bounds.tolist())]
-
-
-def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tuple[Whole, NDArray[np.bool_]]:
+def groups_of(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tuple[Whole, NDArray[np.bool_]]:
     """Return for each node the group that its time belongs to (-1 for none), and whether its place is a row."""
     own = np.full(len(tree.places), -1)
     hidden = np.zeros(len(tree.places), dtype=bool)
@@ -197,21 +184,9 @@ def _groups(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> tup
     return group, (group < 0) & ~hidden[place]
 
 
-def _inside_itself(parent: Whole, place: Whole) -> NDArray[np.bool_]:
-    """Return for each node whether one of its place lies around it."""
-    found = np.zeros(parent.size, dtype=bool)
-    nodes, above = np.arange(parent.size), parent.copy()
-    while (going := above >= 0).any():
-        nodes, above = nodes[going], above[going]
-        found[nodes] |= place[above] == place[nodes]
-        left = ~found[nodes]
-        nodes, above = nodes[left], parent[above[left]]
-    return found
-
-
 def with_counts(table: PlaceTable, counts: Sequence[Counts]) -> PlaceTable:
     """Return a table with the calls of the first counting trial, and whether the others gave the same."""
-    by_trial = [_calls(one) for one in counts]
+    by_trial = [calls_of(one) for one in counts]
     first, callers = by_trial[0], _callers(counts[0], by_trial[0])
     repeats = all(one == first for one in by_trial[1:]) if len(counts) > 1 else None
 
@@ -235,15 +210,16 @@ def _starting(place: Place) -> bool:
     return place.file.rpartition("/")[2] in _STARTING and LIBRARY.search(place.file) is not None
 
 
-def _ours(place: Place) -> bool:
+def is_ours(place: Place) -> bool:
+    """Whether a place is how an interpreter begins or imports, or belongs to what calls a callable."""
     base = place.file.rpartition("/")[2]
     return place.file.startswith("<frozen importlib") or base in (_HARNESS_FILE, _MARKS_FILE) or _starting(place)
 
 
-def _calls(counts: Counts) -> dict[Place, tuple[int, int, int]]:
+def calls_of(counts: Counts) -> dict[Place, tuple[int, int, int]]:
     """Return calls, inner ones and resumptions of each place."""
     found: dict[Place, tuple[int, int, int]] = {}
-    ours = [_ours(place) for place in counts.places]
+    ours = [is_ours(place) for place in counts.places]
     for edge in counts.edges:
         place = counts.places[edge.callee]
         # What imports do besides running modules depends on which of them were compiled already.

@@ -43,13 +43,15 @@ _SHARED: dict[str, Callable[[Any], Any]] = {
 _STACKS: dict[str, Callable[[Any], Any]] = {
     **_SHARED, "way": str, "tick_s": _seconds, "readings": _whole, "ticks": _whole, "missed": _whole, "torn": _whole,
     "lost": _whole, "problems": _problems, "unwatched_s": _seconds_or_none, "interpreters": _words, "said": str,
+    "answer": str,
 }  # fmt: skip
 _COUNTS: dict[str, Callable[[Any], Any]] = {**_SHARED, "processes": _whole, "problems": _words}
 
 
 def _checked(summary: Mapping[str, Any], known: Mapping[str, Callable[[Any], Any]]) -> dict[str, Any]:
     try:
-        return {name: read(summary[name]) for name, read in known.items()}
+        told = {"answer": "", **summary}  # inspections of before kept none
+        return {name: read(told[name]) for name, read in known.items()}
     except (KeyError, AttributeError, OverflowError) as error:
         raise ValueError(f"summary: {error} is missing or of the wrong type") from None
 

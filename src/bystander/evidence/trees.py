@@ -5,13 +5,16 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Place
 
-__all__ = ["Tree", "like_names"]
+__all__ = ["Tree", "Whole", "inside_itself", "levels_of", "like_names"]
+
+Whole = NDArray[np.int64]
 
 
 def like_names(names: Sequence[str]) -> list[str]:
@@ -89,3 +92,26 @@ class Tree:
         """Return parents, places and lines of all nodes."""
         parent, place, line = (np.array(one, dtype=np.int64) for one in (self.parent, self.place, self.line))
         return parent, place, line
+
+
+def levels_of(parent: Whole) -> list[Whole]:
+    """Return the nodes by how deep they lie, the outermost first; a node stands behind the one outside it."""
+    depth = np.zeros(parent.size, dtype=np.int64)
+    for node, above in enumerate(parent.tolist()):
+        if above >= 0:
+            depth[node] = depth[above] + 1
+    order = np.argsort(depth, kind="stable")
+    bounds = np.searchsorted(depth[order], np.arange(int(depth.max(initial=-1)) + 2))
+    return [order[a:b] for a, b in pairwise(bounds.tolist())]
+
+
+def inside_itself(parent: Whole, place: Whole) -> NDArray[np.bool_]:
+    """Return for each node whether one of its place lies around it."""
+    found = np.zeros(parent.size, dtype=bool)
+    nodes, above = np.arange(parent.size), parent.copy()
+    while (going := above >= 0).any():
+        nodes, above = nodes[going], above[going]
+        found[nodes] |= place[above] == place[nodes]
+        left = ~found[nodes]
+        nodes, above = nodes[left], parent[above[left]]
+    return found

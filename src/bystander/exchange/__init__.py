@@ -3,7 +3,7 @@
 from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
 from bystander.exchange.marks import Spans, read_marks
-from bystander.exchange.places import paths_csv, places_json
+from bystander.exchange.places import accounts_csv, accounts_json, paths_csv, places_json
 from bystander.exchange.readings_in import Imported, read_readings_csv
 from bystander.exchange.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
@@ -16,6 +16,8 @@ __all__ = [
     "Imported",
     "SentBlock",
     "Spans",
+    "accounts_csv",
+    "accounts_json",
     "archive_size_json",
     "block_json",
     "check_json",

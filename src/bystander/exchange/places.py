@@ -1,4 +1,4 @@
-"""Where the time went, for programs: a JSON document of places, and CSV with one row a path."""
+"""Where the time went, and where it changed, for programs: JSON documents, and CSV with one row a path or a place."""
 
 from __future__ import annotations
 
@@ -6,14 +6,28 @@ import csv
 import io
 import json
 import math
+from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import PlaceRow, PlaceTable, place_label
+from bystander.design import (
+    Account,
+    Change,
+    Cost,
+    Lead,
+    Place,
+    PlaceChange,
+    PlaceRow,
+    PlaceTable,
+    account_sentences,
+    lead_label,
+    lead_sentence,
+    place_label,
+)
 from bystander.evidence import Sums
 
-__all__ = ["PLACES_FORMAT", "paths_csv", "places_json"]
+__all__ = ["LEADS_FORMAT", "PLACES_FORMAT", "accounts_csv", "accounts_json", "paths_csv", "places_json"]
 
-PLACES_FORMAT = "bystander.places"
+PLACES_FORMAT, LEADS_FORMAT = "bystander.places", "bystander.leads"
 _VERSION = 1
 
 
@@ -65,4 +79,102 @@ def paths_csv(sums: Sums) -> str:
         if ns := int(sums.spent[node]):
             seconds = f"{ns / 1e9 / max(1, sums.trials):.9f}"
             writer.writerow([seconds, int(sums.readings[node]), depths[node], one.name, one.file, line, texts[node]])
+    return out.getvalue()
+
+
+def accounts_json(accounts: Sequence[Account]) -> str:
+    """Return the document of accounts and leads whose schema is in docs/leads.schema.json; seconds a trial."""
+    document = {"format": LEADS_FORMAT, "version": _VERSION, "accounts": [_account(one) for one in accounts]}
+    return json.dumps(document, ensure_ascii=False, indent=1)
+
+
+def _finite(number: float | None) -> float | None:
+    return number if number is not None and math.isfinite(number) else None
+
+
+def _change(change: Change) -> dict[str, Any]:
+    return {
+        "before_s": change.before_s, "after_s": change.after_s, "change_s": change.change_s,
+        "low_s": _finite(change.low_s), "high_s": _finite(change.high_s), "shown": change.shown,
+    }  # fmt: skip
+
+
+def _difference(change: Change) -> dict[str, Any]:
+    """Return a sum of differences, of which before and after have no meaning."""
+    return {name: value for name, value in _change(change).items() if name not in ("before_s", "after_s")}
+
+
+def _place(place: Place | None) -> dict[str, Any] | None:
+    if place is None:
+        return None
+    return {
+        "label": place_label(place), "kind": place.kind, "name": place.name, "file": place.file or None,
+        "line": place.line or None,
+    }  # fmt: skip
+
+
+def _cost(cost: Cost | None) -> dict[str, Any] | None:
+    if cost is None:
+        return None
+    return {"ratio": cost.ratio, "low": cost.low, "high": _finite(cost.high)}
+
+
+def _account(one: Account) -> dict[str, Any]:
+    return {
+        "inspection": one.run, "workload": one.workload, "against": one.against, "arm": one.arm, "view": one.view,
+        "blocks": one.blocks, "confidence": one.confidence, "margin_s": one.margin_s, "whole": _change(one.whole),
+        "explained": _difference(one.explained), "rest": _difference(one.rest), "smaller": _change(one.smaller),
+        "account": account_sentences(one), "leads": [_lead(lead) for lead in one.leads],
+        "places": [_place_change(place) for place in one.places],
+        "watching_cost": {"against": _cost(one.cost[0]), "arm": _cost(one.cost[1]), "slowed_more": one.slowed},
+        "timed": one.timed or None,
+        "calls_repeat": one.repeats, "commits": list(one.subjects), "packages": list(one.packages),
+        "about": list(one.about),
+    }  # fmt: skip
+
+
+def _lead(lead: Lead) -> dict[str, Any]:
+    return {
+        "label": lead_label(lead), "place": _place(lead.place), "code": str(lead.standing), "by_count": lead.by_count,
+        "seconds": _change(lead.seconds), "p": _finite(lead.p), "takes": [_place(one) for one in lead.takes],
+        "moved_from": _place(lead.moved_from), "under": _place(lead.under), "calls_before": lead.calls_before,
+        "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
+        "waiting_after_s": lead.waiting_after_s, "called": _place(lead.called_place),
+        "called_by": [{"place": _place(one.place), "before": one.before, "after": one.after} for one in lead.called],
+        "said": lead_sentence(lead),
+    }  # fmt: skip
+
+
+def _place_change(one: PlaceChange) -> dict[str, Any]:
+    return {
+        **(_place(one.place) or {}), "code": str(one.standing), "whole": _change(one.whole),
+        "alone": _change(one.alone), "p_whole": _finite(one.p_whole), "p_alone": _finite(one.p_alone),
+        "calls_before": one.calls_before, "calls_after": one.calls_after,
+    }  # fmt: skip
+
+
+_COLUMNS = (
+    "workload", "against", "arm", "name", "file", "line", "code", "whole_before_s", "whole_after_s", "whole_change_s",
+    "whole_low_s", "whole_high_s", "alone_before_s", "alone_after_s", "alone_change_s", "alone_low_s", "alone_high_s",
+    "p_whole", "p_alone", "calls_before", "calls_after",
+)  # fmt: skip
+
+
+def accounts_csv(accounts: Sequence[Account]) -> str:
+    """Return one row a place of every workload, both arms beside each other; seconds a trial, empty where not known."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(_COLUMNS)
+
+    def told(number: float | None) -> str:
+        return "" if _finite(number) is None else f"{number:.9g}"
+
+    for account in accounts:
+        for one in account.places:
+            place, front = one.place, [account.workload, account.against, account.arm]
+            seconds = [told(number) for change in (one.whole, one.alone) for number in change]
+            calls = ["" if n is None else n for n in (one.calls_before, one.calls_after)]
+            code = str(one.standing)
+            tail = [*seconds, told(one.p_whole), told(one.p_alone), *calls]
+            writer.writerow([*front, place.name, place.file, place.line, code, *tail])
     return out.getvalue()

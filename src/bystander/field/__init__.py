@@ -8,6 +8,7 @@ from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
 from bystander.field.arms.making import ArmMaker
 from bystander.field.arms.signs import build_signs, command_signs, environment_signs, program_signs
+from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, trial_environment
 from bystander.field.locks import MachineLock
@@ -54,6 +55,7 @@ __all__ = [
     "kind_in_field",
     "machine_facts",
     "machine_state",
+    "package_release",
     "page_cache",
     "program_signs",
     "read_counts",
@@ -61,6 +63,7 @@ __all__ = [
     "ready_workload",
     "register_in_field",
     "source_of",
+    "source_text",
     "stub_for",
     "trial_environment",
     "under_conditions",

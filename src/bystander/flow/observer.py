@@ -38,6 +38,9 @@ class Observer(Protocol):
     def doing(self, what: str) -> None:
         """Something begins that takes a while."""
 
+    def watched(self, workload: str, blocks: int, most: int, left_s: float) -> None:
+        """So many blocks of a workload were watched side by side; the rest takes so long, at most."""
+
     def remark(self, sentence: str) -> None:
         """Something that the user should know."""
 
@@ -67,6 +70,9 @@ class Silent:
         """Do nothing."""
 
     def doing(self, what: str) -> None:
+        """Do nothing."""
+
+    def watched(self, workload: str, blocks: int, most: int, left_s: float) -> None:
         """Do nothing."""
 
     def remark(self, sentence: str) -> None:

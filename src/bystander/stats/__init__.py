@@ -19,6 +19,7 @@ from bystander.stats.sample import (
     summarise,
     summarise_rows,
 )
+from bystander.stats.sign_flips import Flipped, flip_p, flipped, subset_interval
 from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
@@ -32,6 +33,7 @@ __all__ = [
     "WRITTEN_OUT",
     "Contrasts",
     "Examination",
+    "Flipped",
     "Levels",
     "Looks",
     "Null",
@@ -51,6 +53,8 @@ __all__ = [
     "fails_more_p",
     "fails_more_unpaired_p",
     "fixed_look",
+    "flip_p",
+    "flipped",
     "holm",
     "interval",
     "intervals",
@@ -73,6 +77,7 @@ __all__ = [
     "signed_rank_null",
     "smallest_shown",
     "soundness",
+    "subset_interval",
     "summarise",
     "summarise_rows",
     "two_speeds",

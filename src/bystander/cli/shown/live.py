@@ -22,6 +22,7 @@ _MOST_ROWS = 14
 _MOST_NAMED = 6
 _BAR = 30
 _LINES_S = 2.0
+_WATCHED_LINES_S = 8.0
 _PAUSE_S = 0.25  # a display that is redrawn more often would disturb the trials
 
 
@@ -129,6 +130,32 @@ class Display:
 
     def _quiet_for(self, seconds: float) -> bool:
         return time.monotonic() - self._drawn > seconds
+
+    def pause(self) -> None:
+        """Take the live line away, so that something else can be printed."""
+        if self._live:
+            with self._while_somebody_watches():
+                self._live.stop()
+            self._live = None
+
+    def watched(self, workload: str, blocks: int, most: int, left_s: float) -> None:
+        """Show how many blocks were watched: on a line that is written over, or one now and then."""
+        last = blocks >= most
+        left = "" if last else f", at most {duration_text(left_s, 2)} left"
+        text = f"watching {workload}: {blocks} of at most {most} blocks{left}"
+        if self.quiet or not self.console.is_terminal:
+            if self._quiet_for(_WATCHED_LINES_S):
+                self._drawn = time.monotonic()
+                self._line(text)
+            return
+        if self._live is None:
+            self._live = Live(console=self.console, auto_refresh=False, transient=True)
+            with self._while_somebody_watches():
+                self._live.start()
+        if self._live and (self._quiet_for(_PAUSE_S) or last):
+            with self._while_somebody_watches():
+                self._live.update(Text("" if last else text, style="quiet"), refresh=True)
+            self._drawn = time.monotonic()
 
     def doing(self, what: str) -> None:
         """Print a line."""

@@ -11,7 +11,7 @@ from bystander.design.records.trials import RecordHead, run_name
 from bystander.design.records.words import State
 from bystander.units import moment_text
 
-__all__ = ["inspected_place", "inspection_facts", "inspection_lines", "inspections"]
+__all__ = ["inspected_against", "inspected_place", "inspection_facts", "inspection_lines", "inspections"]
 
 
 def inspections(head: RecordHead) -> list[Run]:
@@ -29,6 +29,13 @@ def inspected_place(head: RecordHead, run: Run) -> tuple[int, int]:
     return 0, 0
 
 
+def inspected_against(head: RecordHead, run: Run) -> int | None:
+    """Return the position of the reference that the arm was held against; None where one state was looked into."""
+    against = run.options.get("against")
+    fits = isinstance(against, int) and 0 <= against < len(head.study.arms)
+    return against if fits and against != inspected_place(head, run)[1] else None
+
+
 def inspection_facts(head: RecordHead, run: Run) -> Mapping[str, Any]:
     """Return an inspection in short: name, workload, arm, state, when it began, and whether calls were counted."""
     workload, arm = inspected_place(head, run)
@@ -36,9 +43,12 @@ def inspection_facts(head: RecordHead, run: Run) -> Mapping[str, Any]:
         one.purpose == COUNTED and one.options.get("inspection") == run.number and one.state == State.COMPLETE
         for one in head.runs
     )
+    against = inspected_against(head, run)
     return {
         "inspection": run_name(head, run), "workload": head.study.workloads[workload].name,
-        "arm": head.study.arms[arm].name, "state": run.state, "began_wall_s": run.began_wall_s, "counted": counted,
+        "arm": head.study.arms[arm].name,
+        "against": None if against is None else head.study.arms[against].name, "state": run.state,
+        "began_wall_s": run.began_wall_s, "counted": counted,
     }  # fmt: skip
 
 
@@ -50,5 +60,6 @@ def inspection_lines(head: RecordHead) -> list[str]:
         when = f", {moment_text(run.began_wall_s)}" if run.began_wall_s else ""
         state = "" if run.state == State.COMPLETE else ", unfinished"
         calls = ", calls counted" if facts["counted"] else ""
-        lines.append(f"{facts['inspection']}: {facts['workload']} under {facts['arm']}{when}{calls}{state}")
+        arms = f"{facts['against']} and {facts['arm']}" if facts["against"] else facts["arm"]
+        lines.append(f"{facts['inspection']}: {facts['workload']} under {arms}{when}{calls}{state}")
     return lines

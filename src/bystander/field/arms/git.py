@@ -78,6 +78,11 @@ class Git:
         """Return the first line of a commit's message."""
         return self.run("log", "-1", "--format=%s", commit).strip()
 
+    def subjects(self, before: str, after: str, most: int) -> tuple[str, ...]:
+        """Return digest and first line of commits that one commit has and another has not, the newest first."""
+        said = self.run("log", f"--max-count={most}", "--format=%h %s", f"{before}..{after}")
+        return tuple(said.splitlines())
+
     def export_tree(self, tree: str, folder: Path, objects: Path | None = None) -> None:
         """Write the files of a tree into a folder, through an index of its own."""
         with scratch_folder() as scratch:

@@ -7,6 +7,7 @@ import time
 from array import array
 from collections import Counter
 from contextlib import suppress
+from itertools import compress
 from typing import Protocol
 
 import numpy as np
@@ -157,6 +158,7 @@ class Recorder:
             for one in self._all
         )
         parent, place, line = self._paths.columns()
+        self._drop_between()
         columns = {
             "at_ns": self._at, "task": self._task, "node": self._node, "tick_ns": self._tick, "wait": self._wait,
             "switch_ns": self._switch_at, "switch_task": self._switch_task, "switch_state": self._switch_state,
@@ -167,6 +169,19 @@ class Recorder:
             ticks=self._ticks, missed=self._missed, torn=self._torn, lost=self._lost, problems=dict(self._problems),
             unwatched_ns=self._unwatched_ns, interpreters=tuple(self._versions),
         )  # fmt: skip
+
+    def _drop_between(self) -> None:
+        """Leave out readings of a thread without frames that has frames before and after: it was read in a change."""
+        empty = {self._paths.alone(Place("end", "interpreter end"))}
+        empty |= {self._paths.alone(Place("native", one.name or "thread")) for one in self._all}
+        read = list(zip(self._task, self._node, strict=True))
+        last = {task: k for k, (task, node) in enumerate(read) if node not in empty}
+        first = {task: k for k, (task, node) in reversed(list(enumerate(read))) if node not in empty}
+        kept = [node not in empty or not first.get(task, k) < k < last[task] for k, (task, node) in enumerate(read)]
+        self._torn += kept.count(False)
+        self._missed += sum(bool(tick) for tick, keep in zip(self._tick, kept, strict=True) if not keep)
+        for column in (self._at, self._task, self._node, self._tick, self._wait):
+            column[:] = array("q", compress(column, kept))
 
     # What the clock tells
 

@@ -36,9 +36,9 @@ from bystander.field import (
     ready_workload,
     stub_for,
 )
+from bystander.flow.inside.inspection import Asked, Inspection
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
-from bystander.flow.sessions.inspection import Asked, Inspection
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.answers import Answers
 from bystander.flow.trials.kinds import joined_kind
@@ -48,7 +48,7 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import shims
 from bystander.units import listed
 
-__all__ = ["Asked", "Inspected", "inspect_recorded", "inspect_study", "state_of"]
+__all__ = ["Asked", "Inspected", "comparable", "inspect_recorded", "inspect_study", "state_of"]
 
 # A program with a window finds its display by these.
 DISPLAY_VARIABLES = (
@@ -162,6 +162,12 @@ def inspect_recorded(
             state = maker.again(head.study, head.study.arms[place[1]], head.arms[place[1]])
             observer.made(state)
             return _inspect(_Setting(kept, head, state, place, observer, asked, found, limit_s, seen), lock)
+
+
+def comparable(archive: Path, name: str | None) -> bool:
+    """Whether a record holds arms against each other, so that both can be looked into side by side."""
+    with Archive(archive) as kept:
+        return bool(kept.head(name).study.comparisons)
 
 
 def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]:

@@ -1,42 +1,21 @@
-"""`bystander leads`: where the time of an inspected state went, from what is kept; nothing is run."""
+"""`bystander leads`: what inspections showed, from what is kept; nothing is run."""
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from bystander.archive import Archive
-from bystander.design import (
-    COUNTED,
-    COUNTS,
-    ORDERS_OF_PLACES,
-    STACKS,
-    UNWATCHED,
-    VIEWS,
-    Counts,
-    Evidence,
-    PlaceRow,
-    PlaceTable,
-    RecordHead,
-    Run,
-    Stacks,
-    State,
-    chosen_names,
-    inspected_place,
-    inspections,
-    run_name,
-)
+from bystander.design import ORDERS_OF_LEADS, ORDERS_OF_PLACES, VIEWS, Account, PlaceTable, RecordHead
 from bystander.errors import UsageError
-from bystander.evidence import Sums, content_of, count_sentences, place_table, sums_of, watching_cost
-from bystander.exchange import paths_csv, places_json
-from bystander.units import counted, duration_text, listed, share_text
+from bystander.exchange import accounts_csv, accounts_json, paths_csv, places_json
+from bystander.flow.inside.accounts import account_of
+from bystander.flow.inside.kept import Choice, Kept, kept_inspections
+from bystander.flow.inside.tables import sums_of_state, table_of_state
+from bystander.verdicts import decide, row_sentence
 
-__all__ = ["Wanted", "leads_file", "leads_table", "places_json"]
-
-_PERCENT = 0.01
+__all__ = ["Shown", "Wanted", "leads", "leads_file", "leads_json"]
 
 
 @dataclass(frozen=True)
@@ -45,40 +24,37 @@ class Wanted:
 
     Attributes
     ----------
-    only, arm : str or None
-        The workload and the arm, where a record has inspections of several.
+    only : tuple of str
+        Workloads, where a record has inspections of several.
+    arm : str or None
+        One state alone.
+    view, order : str or None
+        None for what is usual: that of the study's measure and by change for two states, elapsed time and by the whole
+        for one.
     """
 
-    only: str | None = None
+    only: tuple[str, ...] = ()
     arm: str | None = None
-    view: str = VIEWS[0]
-    order: str = ORDERS_OF_PLACES[0]
+    view: str | None = None
+    order: str | None = None
 
     def __post_init__(self) -> None:
-        for option, word, known in (("--view", self.view, VIEWS), ("--order", self.order, ORDERS_OF_PLACES)):
-            if word not in known:
+        for option, word, known in (("--view", self.view, VIEWS), ("--order", self.order, ORDERS_OF_LEADS)):
+            if word is not None and word not in known:
                 raise UsageError(f'{option}: "{word}" is none; there are {", ".join(known)}')
 
 
 @dataclass(frozen=True)
-class _Kept:
-    """What is kept of one inspection."""
+class Shown:
+    """What there is to show: accounts of changes, or the places of one state; the other is empty, or None."""
 
-    head: RecordHead
-    run: Run
-    workload: int
-    arm: int
-    stacks: Sequence[tuple[Mapping[str, Any], Stacks]]
-    pairs: Sequence[tuple[float, float]]
-    counts: Sequence[tuple[Mapping[str, Any], Counts]]
-
-    @property
-    def name(self) -> str:
-        return run_name(self.head, self.run)
+    accounts: Sequence[Account]
+    table: PlaceTable | None
+    order: str
 
 
-def leads_table(archive: Path, record: str | None, wanted: Wanted, number: int | None = None) -> PlaceTable:
-    """Return where the time went, in order.
+def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None = None) -> Shown:
+    """Return what was found.
 
     Parameters
     ----------
@@ -93,171 +69,61 @@ def leads_table(archive: Path, record: str | None, wanted: Wanted, number: int |
     UsageError
         When there is no such inspection.
     """
-    kept = _kept(archive, record, wanted, number)
-    return _table(kept, wanted)
+    kept = _chosen(archive, record, wanted, number)
+    if _two(kept, wanted):
+        accounts = [account_of(one, wanted.view) for one in kept]
+        timed = timed_verdicts(archive, kept[0].head)
+        told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
+        return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0])
+    order = _order_of_places(wanted)
+    return Shown((), table_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0], order), order)
+
+
+def leads_json(shown: Shown) -> str:
+    """Return the document of what there is to show."""
+    return places_json(shown.table, shown.order) if shown.table else accounts_json(shown.accounts)
 
 
 def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str) -> str:
-    """Return the same as a file: .csv with one row a path, or .json."""
+    """Return the same as a file: .json; or .csv, with one row a place of two states, one row a path of one."""
     if suffix not in (".csv", ".json"):
         raise UsageError(f'--to: leads are written as .csv or .json, not as "{suffix}"')
-    kept = _kept(archive, record, wanted, None)
-    return paths_csv(_sums(kept, wanted.view)) if suffix == ".csv" else places_json(_table(kept, wanted), wanted.order)
+    if suffix == ".json":
+        return leads_json(leads(archive, record, wanted))
+    kept = _chosen(archive, record, wanted, None)
+    if _two(kept, wanted):
+        return accounts_csv([account_of(one, wanted.view) for one in kept])
+    return paths_csv(sums_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0]))
 
 
-def _sums(kept: _Kept, view: str) -> Sums:
-    well = [stacks for summary, stacks in kept.stacks if summary["status"] == "ok"]
-    return sums_of(well or [stacks for _, stacks in kept.stacks], view)
-
-
-def _table(kept: _Kept, wanted: Wanted) -> PlaceTable:
-    study = kept.head.study
-    counts = [content for _, content in kept.counts]
-    table = place_table(
-        _sums(kept, wanted.view), counts, wanted.view, study.workloads[kept.workload].name, study.arms[kept.arm].name,
-        kept.name,
-    )  # fmt: skip
-    table = replace(
-        table, cost=watching_cost(list(kept.pairs))[0] if kept.pairs else None, root=kept.head.arms[kept.arm].folder
-    )
-    sentences, about = tuple(count_sentences(kept.counts, table)), (*_watching(kept), *_unseen(kept))
-    rows = tuple(sorted(table.rows, key=_ORDERS[wanted.order]))
-    return replace(table, rows=rows, sentences=sentences, about=about)
-
-
-def _last(number: float | None) -> float:
-    """Return what a larger number comes first by; what is not known comes last."""
-    return -number if number is not None and number == number else 1.0
-
-
-_ORDERS: dict[str, Callable[[PlaceRow], Any]] = {
-    "whole": lambda row: (_last(row.whole_s), row.depth, _last(row.alone_s), -(row.calls or 0), row.label),
-    "alone": lambda row: (_last(row.alone_s), _last(row.whole_s), row.depth, -(row.calls or 0), row.label),
-    "calls": lambda row: (-(row.calls or 0), _last(row.whole_s), row.label),
-    "per-call": lambda row: (_last(row.per_call_s), _last(row.whole_s), row.label),
-}
-
-
-def _watching(kept: _Kept) -> list[str]:
-    """Say what watching cost, and how well was seen."""
-    summaries = [summary for summary, _ in kept.stacks]
-    if not summaries:
-        return []
-    sentences = []
-    if kept.pairs:
-        ratio, between = watching_cost(list(kept.pairs))
-        single = [watched / bare for watched, bare in kept.pairs]
-        how = (
-            f"{between[0]:.3f} to {between[1]:.3f}"
-            if between
-            else f"{min(single):.3f} to {max(single):.3f} in single pairs"
-        )
-        pairs = counted(len(kept.pairs), "pair of trials", "pairs of trials")
-        alone = len(single) == 1
-        between_text = "" if alone else f" ({how})"
-        sentences.append(f"A watched trial took {ratio:.3f} of the time of an unwatched one{between_text}, by {pairs}.")
-    unwatched = [summary["unwatched_s"] for summary in summaries if summary["unwatched_s"] is not None]
-    if unwatched:
-        sentences.append(
-            f"Python ran {duration_text(max(unwatched), 2)}, at most, before its first frame could be read."
-        )
-    ticks, missed = (sum(summary[key] for summary in summaries) for key in ("ticks", "missed"))
-    if ticks and missed / ticks > 5 * _PERCENT:
-        sentences.append(
-            f"The recorder fell behind: {share_text(missed / ticks)} of {ticks} ticks were not read; "
-            "a longer --tick helps."
-        )
-    if lost := sum(summary["lost"] for summary in summaries):
-        sentences.append(f"{counted(lost, 'record')} of the kernel were lost: times of threads may be short of that.")
-    readings = sum(summary["readings"] for summary in summaries)
-    if readings < 200:
-        sentences.append(f"Only {counted(readings, 'reading')}: seconds of small places are hardly known.")
-    return sentences
-
-
-def _unseen(kept: _Kept) -> list[str]:
-    """Say what was not seen, and how the trials ended."""
-    sentences = [str(kept.run.options["lost"])] if kept.run.options.get("lost") else []
-    problems: Counter[str] = Counter()
-    for summary, _ in kept.stacks:
-        problems.update(summary["problems"])
-    for problem, times in sorted(problems.items())[:6]:
-        sentences.append(f"Not seen from inside, {problem} ({counted(times, 'process', 'processes')}).")
-    for summary, _ in kept.stacks:
-        if summary.get("said"):
-            sentences.append(f"It said at its end: {summary['said']}")
-            break
-    ends = Counter(summary["status"] for summary, _ in kept.stacks if summary["status"] != "ok")
-    for how, times in ends.items():
-        how = {"cut": "was cut at its limit", "invalid": "was stopped"}.get(
-            how, f"ended with {how}, which is no good end"
-        )
-        sentences.append(f"{counted(times, 'watched trial')} {how}; what was seen until then is shown.")
-    return sentences
-
-
-def _kept(archive: Path, record: str | None, wanted: Wanted, number: int | None) -> _Kept:
-    name, _, run = (record or "").partition("/")
+def timed_verdicts(archive: Path, head: RecordHead) -> dict[tuple[str, str, str], str]:
+    """Return the verdict of each row of a record in words, by workload, reference and candidate."""
+    if head.only_inspected:
+        return {}
     with Archive(archive) as kept:
-        heads = [kept.head(name)] if name else _newest_first(kept)
-        found = [(head, one) for head in heads for one in reversed(_runs(head, wanted, run, number))]
-        for head, one in found:
-            told = _of_run(kept, head, one)
-            if told.stacks or told.counts:
-                return told
-        if not found:
-            raise UsageError(_nothing(heads[0], wanted, run))
-    raise UsageError(f"{run_name(*found[0])} ended before anything was seen; inspect it again")
+        rows = decide(kept.load(head.uuid)).primary
+    return {(row.workload, row.against, row.arm): row_sentence(row) for row in rows}
 
 
-def _newest_first(kept: Archive) -> list[RecordHead]:
-    """Return the records that have inspections, the newest of these first, and finished ones before all others."""
-
-    def key(head: RecordHead) -> tuple[bool, float]:
-        runs = inspections(head)
-        return any(run.state != State.RUNNING for run in runs), max(run.began_wall_s or 0 for run in runs)
-
-    inspected = sorted((head for head in kept.heads() if inspections(head)), key=key, reverse=True)
-    return inspected or [kept.head(None)]
+def _chosen(archive: Path, record: str | None, wanted: Wanted, number: int | None) -> list[Kept]:
+    with Archive(archive) as kept:
+        return kept_inspections(kept, record, Choice(wanted.only, wanted.arm), number)
 
 
-def _runs(head: RecordHead, wanted: Wanted, run: str, number: int | None) -> list[Run]:
-    """Return the inspections that are meant, the oldest first; unfinished ones before all others."""
-    found = inspections(head)
-    if number is not None:
-        return [one for one in found if one.number == number]
-    if run:
-        return [one for one in found if run_name(head, one).partition("/")[2] == run]
-    study = head.study
-    if wanted.only is not None:
-        names = chosen_names(study.workloads, [wanted.only], f"record {head.name}")
-        found = [one for one in found if study.workloads[inspected_place(head, one)[0]].name in names]
-    if wanted.arm is not None:
-        found = [one for one in found if study.arms[inspected_place(head, one)[1]].name == wanted.arm]
-    return sorted(found, key=lambda one: (one.state != State.RUNNING, one.number))
+def _two(kept: Sequence[Kept], wanted: Wanted) -> bool:
+    return kept[0].against is not None and wanted.arm is None
 
 
-def _nothing(head: RecordHead, wanted: Wanted, run: str) -> str:
-    there = [run_name(head, one) for one in inspections(head)]
-    if not there:
-        makes = f"bystander inspect {head.name} --only WORKLOAD --arm NAME makes one"
-        return f"record {head.name} has no inspection yet; {makes}"
-    options = (("--only", wanted.only), ("--arm", wanted.arm))
-    asked = run or " ".join(f"{option} {word}" for option, word in options if word)
-    return f"record {head.name} has no inspection {asked}; it has {listed(there, 6)}"
+def _order_of_places(wanted: Wanted) -> str:
+    if wanted.order == ORDERS_OF_LEADS[0]:
+        raise UsageError("--order change is for two states; one state alone has none")
+    return wanted.order or ORDERS_OF_PLACES[0]
 
 
-def _of_run(kept: Archive, head: RecordHead, run: Run) -> _Kept:
-    told: dict[str, list[Evidence]] = {STACKS: [], UNWATCHED: [], COUNTS: []}
-    counting = [one for one in head.runs if one.purpose == COUNTED and one.options.get("inspection") == run.number]
-    for number in (run.number, *(one.number for one in counting[-1:])):
-        for _, packet in kept.run_evidence(head.uuid, number):
-            told.setdefault(packet.kind, []).append(packet)
-    workload, arm = inspected_place(head, run)
-    try:
-        stacks = [(one.summary, content_of(one)) for one in told[STACKS]]
-        counts = [(one.summary, content_of(one)) for one in told[COUNTS]]
-        pairs = [pair for one in told[UNWATCHED] for pair in content_of(one)]
-    except ValueError as error:
-        raise UsageError(f"{run_name(head, run)}: {error}") from None
-    return _Kept(head, run, workload, arm, stacks, pairs, counts)
+def _arm(kept: Kept, wanted: Wanted) -> int:
+    names = [arm.name for arm in kept.head.study.arms]
+    if wanted.arm is None:
+        return kept.arm
+    if wanted.arm not in names or not kept.has(names.index(wanted.arm)):
+        raise UsageError(f'{kept.name} has no arm "{wanted.arm}"')
+    return names.index(wanted.arm)

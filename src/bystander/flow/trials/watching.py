@@ -52,7 +52,8 @@ def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str
         "elapsed_s": outcome.took_s, "readings": int(watched.at_ns.size), "ticks": watched.ticks,
         "missed": watched.missed, "torn": watched.torn, "lost": watched.lost, "problems": dict(watched.problems),
         "unwatched_s": watched.unwatched_ns / 1e9 if watched.interpreters else None,
-        "interpreters": list(watched.interpreters), "said": (outcome.excerpt.splitlines() or [""])[-1][:200],
+        "interpreters": list(watched.interpreters), "answer": outcome.answer,
+        "said": (outcome.excerpt.splitlines() or [""])[-1][:200],
         "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
     }  # fmt: skip
 

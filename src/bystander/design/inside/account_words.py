@@ -1,0 +1,211 @@
+"""The account of a change and its leads, in words."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from bystander.design.inside.accounts import Account, Change, Lead, Standing
+from bystander.design.inside.places import VIEWS, place_label, short_file
+from bystander.units import counted, duration_text, listed
+
+__all__ = [
+    "account_sentences",
+    "called_text",
+    "change_seconds",
+    "cost_text",
+    "lead_brief",
+    "lead_label",
+    "lead_sentence",
+    "lead_where",
+    "standing_text",
+    "try_sentence",
+]
+
+_UNITS = ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs"), (1e-9, "ns"))
+_STANDING = {
+    Standing.EDITED: "edited", Standing.MOVED: "moved, the same code", Standing.NEW: "new", Standing.GONE: "gone",
+    Standing.CALLS_EDITED: "calls edited code", Standing.UNTOUCHED: "untouched", Standing.UNKNOWN: "",
+}  # fmt: skip
+_WHOLE = 0.02  # a ratio so near to a whole number is told as one
+_WAITS = 0.5  # of a change: beyond, it is waiting
+
+
+def standing_text(standing: Standing) -> str:
+    """Return how the code of a place stands, "" where nobody knows."""
+    return _STANDING[Standing(standing)]
+
+
+def change_seconds(change: Change, sign: bool = True) -> str:
+    """Return a difference of seconds with its interval in one unit: "+36 ms (+32 to +40)"; no more digits than known.
+
+    Parameters
+    ----------
+    sign : bool
+        Write plus signs.
+    """
+    ends = [change.low_s, change.high_s]
+    bounded = all(math.isfinite(end) for end in ends)
+    largest = max(abs(change.change_s), *(abs(end) for end in ends if math.isfinite(end)), 0.0)
+    size, unit = next(((size, unit) for size, unit in _UNITS if largest >= size), _UNITS[-1])
+    width = (change.high_s - change.low_s) / size if bounded else abs(change.change_s) / size
+    decimals = 0 if width <= 0 else max(0, min(3, 1 - math.floor(math.log10(width))))
+
+    def told(seconds: float) -> str:
+        text = f"{seconds / size:+.{decimals}f}" if sign else f"{seconds / size:.{decimals}f}"
+        return "0" if float(text) == 0 else text
+
+    between = f"({told(change.low_s)} to {told(change.high_s)})" if bounded else "(not bounded yet)"
+    return f"{told(change.change_s)} {unit} {between}"
+
+
+def _amount(change: Change) -> str:
+    """Return how much a shown change is, without its sign: "36 ms (32 to 40)"."""
+    if change.change_s >= 0:
+        return change_seconds(change, sign=False)
+    turned = Change(change.after_s, change.before_s, -change.change_s, -change.high_s, -change.low_s)
+    return change_seconds(turned, sign=False)
+
+
+def lead_label(lead: Lead) -> str:
+    """Return what a lead is called: its place, or both between which work moved."""
+    label = place_label(lead.place)
+    return f"{place_label(lead.moved_from)} > {label}" if lead.moved_from else label
+
+
+def lead_where(lead: Lead, roots: Sequence[str]) -> str:
+    """Return file and line of a lead, "" for what has none."""
+    if not lead.place.file:
+        return ""
+    file = lead.place.file
+    for root in roots:
+        file = short_file(file, root)
+    return f"{file}:{lead.place.line}"
+
+
+def lead_brief(lead: Lead) -> str:
+    """Return a lead in a few words: "telegrams.read, edited, +36 ms (+32 to +40)"."""
+    stands = f", {text}" if (text := standing_text(lead.standing)) and not lead.moved_from else ""
+    if lead.by_count:
+        return f"{lead_label(lead)}{stands}: {called_text(lead)}"
+    return f"{lead_label(lead)}{stands}, {change_seconds(lead.seconds)}"
+
+
+def lead_sentence(lead: Lead) -> str:
+    """Return what is known of a lead beside its seconds: how the code stands, and its calls; "" for nothing."""
+    parts = []
+    if lead.moved_from:
+        gone = place_label(lead.moved_from)
+        around = f" under {place_label(lead.under)}" if lead.under else ""
+        lasts = "what remains of both" if lead.seconds.shown else "nothing is shown to remain of it"
+        what = (
+            f"what {gone} saved is spent here"
+            if lead.seconds.change_s >= 0
+            else f"most of what {gone} saved is spent here"
+        )
+        parts.append(f"{what}{around}: {lasts}")
+    elif text := standing_text(lead.standing):
+        parts.append(text)
+    if lead.takes and not lead.moved_from:
+        parts.append(f"with {listed([place_label(one) for one in lead.takes], 3)}")
+    if text := called_text(lead):
+        parts.append(text)
+    grew = lead.waiting_after_s - lead.waiting_before_s
+    if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and not lead.by_count:
+        parts.append(
+            f"waiting {duration_text(lead.waiting_before_s, 2)}, then {duration_text(lead.waiting_after_s, 2)}"
+        )
+    return ", ".join(parts)
+
+
+def called_text(lead: Lead) -> str:
+    """Return how calls changed: "calls telegrams.read 3 times for each of 800 telegrams instead of once"."""
+    if not lead.called:
+        if lead.calls_before is None or lead.calls_after is None or lead.calls_before == lead.calls_after:
+            return ""
+        return f"called {_times(lead.calls_after)} instead of {_times(lead.calls_before)}"
+    told, place = lead.called[0], lead.called_place or lead.place
+    per_item = _per_item(lead) if place == lead.place else ""
+    if place != lead.place:
+        return f"calls {place_label(place)} {_instead(told.before, told.after)} in each of its calls"
+    return f"called {per_item or _instead(told.before, told.after) + f' in each call of {place_label(told.place)}'}"
+
+
+def _per_item(lead: Lead) -> str:
+    """Return calls for each of the items that the program tells of, where these are whole numbers."""
+    if lead.calls_before == lead.calls_after:
+        return ""
+    for name, items in lead.items.items():
+        before, after = ((calls or 0) / items for calls in (lead.calls_before, lead.calls_after))
+        if after >= 1 and all(abs(each - round(each)) <= _WHOLE * each for each in (before, after) if each):
+            return f"{_instead(before, after)} for each of {items:,.0f} {name}"
+    return ""
+
+
+def _instead(before: float, after: float) -> str:
+    return f"{_times(after)} instead of {_times(before)}"
+
+
+def _times(number: float) -> str:
+    if abs(number - round(number)) <= _WHOLE * max(number, 1e-9) or number == 0:
+        whole = round(number)
+        return {0: "never", 1: "once"}.get(whole, f"{whole:,} times")
+    return f"{number:.2g} times" if number < 10 else f"{number:,.0f} times"
+
+
+def account_sentences(account: Account) -> list[str]:
+    """Return the account: the whole, what leads explain, and what is left."""
+    whole, leads = account.whole, [lead for lead in account.leads if not lead.by_count]
+    sums = f"{duration_text(whole.before_s)}, then {duration_text(whole.after_s)}"
+    what = {VIEWS[0]: "", VIEWS[1]: " of CPU time", VIEWS[2]: " of waiting"}[account.view]
+    if not account.blocks:
+        return [f"{account.workload}: no block in which both arms came to a good end."]
+    if whole.shown:
+        word = "less" if whole.change_s < 0 else "more" if what else "longer"
+        first = f"{account.workload} takes {_amount(whole)} {word}{what} under {account.arm}, watched ({sums})."
+    else:
+        first = f"{account.workload}: no change of the whole{what} is shown, watched: {change_seconds(whole)} ({sums})."
+    timed = [f"Timed, unwatched: {account.timed}."] if account.timed else []
+    if not leads:
+        return [*timed, first, "No place is shown to have changed."]
+    told = [_part(lead) for lead in leads[:3]]
+    more_leads = f", and {counted(len(leads) - 3, 'more lead')}" if len(leads) > 3 else ""
+    together = f" Together that is {change_seconds(account.explained)}." if len(leads) > 1 else ""
+    lies = "Of that," if whole.shown else "Inside it,"
+    said = f"{lies} {'; '.join(told)}{more_leads}.{together} The rest is {change_seconds(account.rest)}."
+    return [*timed, first, said]
+
+
+def _part(lead: Lead) -> str:
+    """Return what a lead adds to a change or takes from it."""
+    beside = lead_sentence(lead)
+    label = lead_label(lead)
+    if lead.moved_from:
+        return f"{change_seconds(lead.seconds)} in {place_label(lead.place)}: {beside}"
+    return f"{change_seconds(lead.seconds)} lie in {label}{', ' + beside if beside else ''}"
+
+
+def cost_text(account: Account) -> str:
+    """Return what watching cost in both arms, "" where nobody knows."""
+    told = []
+    for cost, arm in zip(account.cost, (account.against, account.arm), strict=True):
+        if cost:
+            between = f" ({cost.low:.2f} to {cost.high:.2f})" if math.isfinite(cost.high) else ""
+            told.append(f"{cost.ratio:.2f}{between} under {arm}")
+    return f"Watched over unwatched time: {', '.join(told)}" if told else ""
+
+
+def try_sentence(account: Account) -> str:
+    """Return what one would do with the first lead, "" where there is none."""
+    if not account.leads:
+        return ""
+    lead = account.leads[0]
+    label = place_label(lead.place)
+    if lead.called and lead.called[0].after > lead.called[0].before:
+        called = place_label(lead.called_place or lead.place)
+        return f"To test it: an arm in which {place_label(lead.called[0].place)} calls {called} as often as before."
+    if lead.standing in (Standing.EDITED, Standing.NEW, Standing.MOVED):
+        return f"To test it: an arm with everything but the edit of {label}."
+    if lead.standing is Standing.CALLS_EDITED:
+        return f"To test it: an arm in which what {label} calls is as before."
+    return ""

@@ -1,0 +1,1 @@
+"""Two states of a workload, held side by side."""

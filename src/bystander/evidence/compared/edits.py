@@ -1,0 +1,50 @@
+"""What was edited between two arms as evidence: how that is packed, and written into documents."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from bystander.design import EDITS, Edits, Match, Place, Standing
+from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+
+__all__ = ["EDITS_KIND"]
+
+_VERSION = 1
+
+
+def edits_table(edits: Edits) -> dict[str, Any]:
+    """Return matches (place before, place after, how the code stands), subjects of commits, and packages."""
+    matches = [[one.before and list(one.before), one.after and list(one.after), one.standing] for one in edits.matches]
+    return {"matches": matches, "subjects": list(edits.subjects), "packages": list(edits.packages)}
+
+
+def _place(told: Any) -> Place | None:
+    if told is None:
+        return None
+    kind, name, file, line = told
+    return Place(str(kind), str(name), str(file), int(line))
+
+
+def edits_from_table(table: dict[str, Any]) -> Edits:
+    """Return what such a table holds; raise ValueError, KeyError or TypeError when it is none."""
+    matches = []
+    for before, after, standing in table["matches"]:
+        match = Match(_place(before), _place(after), Standing(standing))
+        if match.before is None and match.after is None:
+            raise ValueError("edits: a match of nothing with nothing")
+        matches.append(match)
+    subjects, packages = (tuple(str(one) for one in table[name]) for name in ("subjects", "packages"))
+    return Edits(tuple(matches), subjects, packages)
+
+
+def _unpack(plain: bytes, version: int) -> Edits:
+    if version != _VERSION:
+        raise ValueError(f"version {version} of edits is not known")
+    return edits_from_table(json.loads(plain))
+
+
+EDITS_KIND = EvidenceKind(
+    EDITS, _VERSION, lambda edits: json.dumps(edits_table(edits)).encode(), _unpack, edits_table, edits_from_table
+)
+register_evidence_kind(EDITS_KIND)

@@ -1,0 +1,95 @@
+"""The functions of a Python file, each with a digest of its own body, so that what was edited can be told."""
+
+from __future__ import annotations
+
+import ast
+import hashlib
+from collections.abc import Iterator
+from typing import NamedTuple
+
+__all__ = ["Function", "functions_of"]
+
+_NESTED = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.Lambda, ast.GeneratorExp)
+Nested = ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef | ast.Lambda | ast.GeneratorExp
+
+
+class Function(NamedTuple):
+    """A function, class body or module.
+
+    Attributes
+    ----------
+    name : str
+        Qualified, as frames have it; several of one name in a file follow each other.
+    first, last : int
+        Lines; decorators belong to it.
+    digest : str
+        Of arguments and body without name, texts that document, and what is nested in it.
+    size : int
+        How much of it there is: letters of its written-out syntax.
+    """
+
+    name: str
+    first: int
+    last: int
+    digest: str
+    size: int
+
+
+def functions_of(text: str) -> list[Function] | None:
+    """Return the functions of a file in the order of their lines; None where it is no Python that can be read."""
+    try:
+        module = ast.parse(text)
+        found = [_told("<module>", 1, text.count("\n") + 1, module), *_inside(module, "")]
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return None
+    return sorted(found, key=lambda one: one.first)
+
+
+def _inside(node: ast.AST, prefix: str) -> Iterator[Function]:
+    for child in ast.iter_child_nodes(node):
+        if not isinstance(child, _NESTED):
+            yield from _inside(child, prefix)
+            continue
+        name = prefix + _name(child)
+        first = min([child.lineno, *(one.lineno for one in getattr(child, "decorator_list", ()))])
+        yield _told(name, first, child.end_lineno or child.lineno, child)
+        yield from _inside(child, name + ("." if isinstance(child, ast.ClassDef) else ".<locals>."))
+
+
+def _name(node: ast.AST) -> str:
+    if isinstance(node, ast.Lambda):
+        return "<lambda>"
+    return "<genexpr>" if isinstance(node, ast.GeneratorExp) else str(getattr(node, "name", ""))
+
+
+def _told(name: str, first: int, last: int, node: ast.AST) -> Function:
+    parts = list(_written(node, outermost=True))
+    text = " ".join(parts)
+    return Function(
+        name, first, last, hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:16], len(text)
+    )
+
+
+def _written(node: ast.AST, outermost: bool = False) -> Iterator[str]:
+    """Yield the words of a body; of what is nested in it only that it is there."""
+    if isinstance(node, _NESTED) and not outermost:
+        yield f"<{_name(node)}>"
+        return
+    yield type(node).__name__
+    for field, value in ast.iter_fields(node):
+        if field in ("name", "ctx", "type_comment", "kind", "returns", "annotation") and isinstance(
+            node, (*_NESTED, ast.arg)
+        ):
+            continue
+        items = value if isinstance(value, list) else [value]
+        if field == "body" and items and _documents(items[0]):
+            items = items[1:]
+        for item in items:
+            if isinstance(item, ast.AST):
+                yield from _written(item)
+            elif item is not None:
+                yield f"{field}={item!r}"
+
+
+def _documents(node: object) -> bool:
+    return isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant) and isinstance(node.value.value, str)

@@ -1,0 +1,157 @@
+"""Seconds of each place in each block, under one arm: alone, with what it calls, and as a part of the whole."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bystander.design import Place, Stacks
+from bystander.evidence.compared.matching import Matching
+from bystander.evidence.places import ALL_GROUPS, groups_of
+from bystander.evidence.trees import Tree, Whole, inside_itself, levels_of
+
+__all__ = ["ELSEWHERE", "Side", "side_of"]
+
+ELSEWHERE = Place("elsewhere", "elsewhere")  # in no file of the program, and called from none
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Side:
+    """One arm: k places by the numbers of a matching, n blocks; seconds.
+
+    Attributes
+    ----------
+    whole, alone : array, shape (k, n)
+    part : array, shape (k, n)
+        Disjoint: each moment belongs to the innermost place of the program that it lies in. Sums to `total`.
+    waited : array, shape (k, n)
+        Of `part`, waiting.
+    total : array, shape (n,)
+    depth : array of int, shape (k,)
+        How far inside a place is found, at least.
+    """
+
+    whole: Floats
+    alone: Floats
+    part: Floats
+    waited: Floats
+    total: Floats
+    depth: Whole
+    tree: Tree
+    number: Whole
+    owner: Whole
+    spent: Floats
+
+    def above(self, places: set[int], share: float = 0.95) -> set[int]:
+        """Return what lies around the time of some parts, themselves included: around so much of it, at least."""
+        weight: dict[int, float] = {}
+        mine = np.flatnonzero(np.isin(self.owner, list(places)))
+        sums = self.spent[mine].sum(axis=1)
+        for node, seconds in zip(mine.tolist(), sums.tolist(), strict=True):
+            seen = set()
+            while node >= 0:
+                seen.add(int(self.number[node]))
+                node = self.tree.parent[node]
+            for one in seen:
+                weight[one] = weight.get(one, 0.0) + seconds
+        return {one for one, seconds in weight.items() if seconds >= share * sums.sum() > 0} | places
+
+    def children(self) -> set[tuple[int, int]]:
+        """Return which place calls which, as far as it was seen."""
+        parent = np.array(self.tree.parent)
+        inner = parent >= 0
+        return set(zip(self.number[parent[inner]].tolist(), self.number[inner].tolist(), strict=True))
+
+
+def side_of(
+    trials: Sequence[Stacks], units: Sequence[int], view: str, matching: Matching, side: int, rooted: bool
+) -> Side:
+    """Return the seconds of one arm.
+
+    Parameters
+    ----------
+    trials : sequence of Stacks
+    units : sequence of int
+        The block of each trial, from 0 on; those of one block are averaged.
+    view : str
+        One of `VIEWS`.
+    side : int
+        0 for the reference, 1 for the candidate.
+    rooted : bool
+        Leave out what is no part of a callable: the harness, imports, the interpreter's start.
+    """
+    tree = Tree()
+    joined = [tree.joined(one.places, one.parent, one.place, one.line) for one in trials]
+    nodes, n = len(tree.parent), max(units, default=-1) + 1
+    spent, waited = np.zeros((nodes, n)), np.zeros((nodes, n))
+    for block, one, to in zip(units, trials, joined, strict=True):
+        _add(one, to, view, spent[:, block], waited[:, block])
+    each = np.maximum(1, np.bincount(np.array(units, dtype=np.int64), minlength=n))
+    spent, waited = spent / each, waited / each
+    parent, place, _ = tree.columns()
+    levels = levels_of(parent)
+    group, _ = groups_of(tree, parent, place, levels)
+    if rooted:
+        spent[group >= 0] = waited[group >= 0] = 0.0
+    number_of = np.array([matching.number(side, one) for one in tree.places], dtype=np.int64)
+    elsewhere = matching.number(side, ELSEWHERE)
+    in_group = [matching.number(side, Place(kind, kind)) for kind in ALL_GROUPS]
+    number = number_of[place] if nodes else np.zeros(0, dtype=np.int64)
+    home = np.array([matching.is_home(k) for k in range(len(matching))])
+    owner = _owners(parent, number, group, levels, home, elsewhere, in_group)
+    k = len(matching)
+    whole_of = spent.copy()
+    whole_of[group >= 0] = 0.0
+    for at in reversed(levels):
+        inner = at[parent[at] >= 0]
+        np.add.at(whole_of, parent[inner], whole_of[inner])
+    outermost = ~inside_itself(parent, number) & (group < 0)
+    depth = np.full(k, len(levels))
+    for level, at in enumerate(levels):
+        depth[number[at]] = np.minimum(depth[number[at]], level)
+    whole = _summed(number[outermost], whole_of[outermost], k, n)
+    alone = _summed(number[group < 0], spent[group < 0], k, n)
+    for kind, taken in enumerate(in_group):
+        alone[taken] = whole[taken] = spent[group == kind].sum(axis=0)
+    part, part_waited = _summed(owner, spent, k, n), _summed(owner, waited, k, n)
+    return Side(whole, alone, part, part_waited, spent.sum(axis=0), depth, tree, number, owner, spent)
+
+
+def _summed(number: Whole, values: Floats, places: int, blocks: int) -> Floats:
+    found = np.zeros((places, blocks))
+    np.add.at(found, number, values)
+    return found
+
+
+def _add(one: Stacks, to: Whole, view: str, spent: Floats, waited: Floats) -> None:
+    """Add a trial's seconds to those of its nodes."""
+    if view == "elapsed":
+        np.add.at(spent, to[one.elapsed_node], one.elapsed_ns / 1e9)
+        waits = one.elapsed_wait >= 0
+        np.add.at(waited, to[one.elapsed_node[waits]], one.elapsed_ns[waits] / 1e9)
+    elif view == "processor":
+        np.add.at(spent, to[one.node], one.processor_ns / 1e9)
+    else:
+        seconds = (one.waiting_ns + one.queued_ns) / 1e9
+        np.add.at(spent, to[one.node], seconds)
+        np.add.at(waited, to[one.node], seconds)
+
+
+def _owners(
+    parent: Whole, number: Whole, group: Whole, levels: list[Whole], home: NDArray[np.bool_], elsewhere: int,
+    in_group: Sequence[int],
+) -> Whole:  # fmt: skip
+    """Return for each node the innermost place of the program that it lies in."""
+    owner = np.full(parent.size, elsewhere)
+    kinds = np.array(in_group)
+    for at in levels:
+        above = parent[at]
+        owner[at] = np.where(above >= 0, owner[np.maximum(above, 0)], elsewhere)
+        mine = at[home[number[at]]]
+        owner[mine] = number[mine]
+    owner[group >= 0] = kinds[group[group >= 0]]
+    return owner

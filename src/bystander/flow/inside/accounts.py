@@ -1,0 +1,109 @@
+"""Two states side by side: the account of the change, from what is kept of an inspection."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from bystander.design import Account, Counts, TimedCallable
+from bystander.evidence import Asked, Seen, account
+from bystander.flow.inside.kept import Kept, OfTrial
+from bystander.units import counted, share_text
+
+__all__ = ["LOOKS", "MOST_BLOCKS", "account_of", "risk_at", "view_of"]
+
+# After how many blocks is looked, and the risk that each look spends: their sum holds whatever is seen before
+# (Bonferroni). The last has most of it, as only what is plain ends earlier.
+LOOKS = {8: 0.01, 10: 0.01, 12: 0.03}
+MOST_BLOCKS = max(LOOKS)
+_RISK = sum(LOOKS.values())
+_BEHIND = 0.05  # of the ticks, beyond which the recorder fell behind
+_FEW = 200  # readings a trial, below which small places are hardly known
+
+
+def risk_at(blocks: int, fixed: bool) -> float:
+    """Return the risk of an account after so many blocks: of its look, or what earlier looks left over."""
+    if fixed:
+        return _RISK
+    return LOOKS.get(blocks) or _RISK - sum(risk for at, risk in LOOKS.items() if at < blocks and at < MOST_BLOCKS)
+
+
+def view_of(measure: str) -> str:
+    """Return whose time a measure is about: of all threads for CPU time, else the main thread's from begin to end."""
+    return "processor" if measure == "cpu" else "elapsed"
+
+
+def account_of(kept: Kept, view: str | None = None) -> Account:
+    """Return the account of an inspection of two states.
+
+    Parameters
+    ----------
+    view : str, optional
+        One of `VIEWS`; that of the study's measure by default.
+    """
+    study, pairs = kept.head.study, kept.pairs
+    reference = kept.against or 0
+    sides = reference, kept.arm
+    counts = tuple(_contents(kept.counts.get(arm, [])) for arm in sides)
+    roots = kept.head.arms[reference].folder, kept.head.arms[kept.arm].folder
+    seen = Seen(
+        ([a.stacks for a, _ in pairs], [b.stacks for _, b in pairs]), (counts[0], counts[1]), kept.edits, roots,
+        (_items(kept, reference), _items(kept, kept.arm)), (kept.bare.get(reference, []), kept.bare.get(kept.arm, [])),
+        [number // kept.each for number in range(len(pairs))],
+    )  # fmt: skip
+    workload = study.workloads[kept.workload]
+    fixed = bool(kept.run.options.get("fixed"))
+    asked = Asked(
+        view or view_of(study.measure), risk_at(len(pairs) // kept.each, fixed), study.margin,
+        isinstance(workload.what, TimedCallable),
+    )  # fmt: skip
+    found = account(seen, asked)
+    names = [study.arms[arm].name for arm in sides]
+    about = (*_about(kept, pairs), *_callable(workload.what))
+    return replace(
+        found, workload=workload.name, against=names[0], arm=names[1], run=kept.name, about=about
+    )  # fmt: skip
+
+
+def _contents(told: Sequence[tuple[Mapping[str, Any], Counts]]) -> list[Counts]:
+    return [content for _, content in told]
+
+
+def _items(kept: Kept, arm: int) -> dict[str, float]:
+    """Return what the program told of in a trial of an arm."""
+    trials = [trial.summary["items"] for trial in kept.trials if trial.arm == arm and trial.well]
+    return dict(trials[0]) if trials else {}
+
+
+def _callable(what: object) -> list[str]:
+    if not isinstance(what, TimedCallable):
+        return []
+    calls = what.samples * what.iterations
+    return [f"Seconds are of {counted(calls, 'call')} in one trial."] if calls > 1 else []
+
+
+def _about(kept: Kept, pairs: Sequence[tuple[OfTrial, OfTrial]]) -> list[str]:
+    """Say what limits the account."""
+    sentences = [str(kept.run.options["lost"])] if kept.run.options.get("lost") else []
+    names = [arm.name for arm in kept.head.study.arms]
+    for arm in (kept.against or 0, kept.arm):
+        summaries = [trial.summary for trial in kept.trials if trial.arm == arm]
+        ticks, missed = (sum(one[key] for one in summaries) for key in ("ticks", "missed"))
+        if ticks and missed / ticks > _BEHIND:
+            sentences.append(f"Under {names[arm]} {share_text(missed / ticks)} of the ticks were not read.")
+        problems = Counter(problem for one in summaries for problem in one["problems"])
+        sentences += [f"Not seen from inside under {names[arm]}, {problem}." for problem in sorted(problems)[:3]]
+        ends = Counter(one["status"] for one in summaries if one["status"] != "ok")
+        sentences += [
+            f"{counted(times, 'watched trial')} under {names[arm]} ended with {how}: its block does not count."
+            for how, times in ends.items()
+        ]
+    readings = min((int(one.summary["readings"]) for pair in pairs for one in pair), default=_FEW)
+    if readings < _FEW:
+        sentences.append(f"A trial has only {counted(readings, 'reading')}: small places are hardly known.")
+    answers = [{trial.summary.get("answer", "") for trial in side} for side in zip(*pairs, strict=True)]
+    if len(answers) == 2 and answers[0] != answers[1] and all(answers):
+        sentences.append("The watched trials of both arms answered differently.")
+    return sentences

@@ -1,0 +1,434 @@
+"""Where did it change: workloads of a record are watched in both of their arms, apart from any timed trial."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from bystander.archive import Archive
+from bystander.archive.writer import RecordWriter
+from bystander.design import (
+    COUNTED,
+    INSPECTED,
+    Account,
+    ArmState,
+    RecordHead,
+    Run,
+    State,
+    Whose,
+    chosen_names,
+    command_line,
+    inspected_against,
+    inspected_place,
+    inspections,
+)
+from bystander.errors import InspectionError, UsageError
+from bystander.evidence import EDITS_KIND, packed
+from bystander.field import (
+    COUNTS_ONLY,
+    ArmMaker,
+    FoundWay,
+    Launcher,
+    MachineLock,
+    Site,
+    StudyFolder,
+    found_way,
+    machine_facts,
+    ready_workload,
+    stub_for,
+)
+from bystander.flow.inside.accounts import MOST_BLOCKS, account_of
+from bystander.flow.inside.edits import edits_between
+from bystander.flow.inside.inspection import Asked
+from bystander.flow.inside.kept import Kept, read_inspection
+from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
+from bystander.flow.observer import Observer
+from bystander.flow.sessions.heads import home_of, refuse_foreign
+from bystander.flow.sessions.interrupts import Interrupts
+from bystander.flow.trials.answers import Answers
+from bystander.flow.trials.kinds import joined_kind
+from bystander.flow.trials.starts import Starts
+from bystander.flow.trials.trial import TrialRunner
+from bystander.units import duration_text, listed
+from bystander.verdicts import decide
+
+__all__ = ["InspectedChanges", "inspect_changed", "resume_inspection"]
+
+Target = tuple[int, int, int]  # positions of workload, reference and candidate
+Seen = Callable[[str, int], None]
+
+
+@dataclass(frozen=True)
+class InspectedChanges:
+    """The inspections that were made.
+
+    Attributes
+    ----------
+    record : str
+    numbers : tuple of int
+        Of their runs in the record.
+    complete : bool
+        Whether none was interrupted.
+    """
+
+    record: str
+    numbers: tuple[int, ...]
+    complete: bool
+
+
+@dataclass
+class _Work:
+    """What stays the same for the inspections of one command."""
+
+    kept: Archive
+    head: RecordHead
+    arms: dict[int, ArmState]
+    home: StudyFolder
+    observer: Observer
+    asked: Asked
+    way: FoundWay
+    limit_s: float | None
+    seen: Seen | None
+    together: str = field(default_factory=lambda: secrets.token_hex(4))
+    numbers: list[int] = field(default_factory=list)
+
+
+def inspect_changed(
+    archive: Path,
+    name: str | None,
+    caller: Mapping[str, str],
+    observer: Observer,
+    only: Sequence[str],
+    asked: Asked,
+    *,
+    way: str | None = None,
+    wait: bool = False,
+    limit_s: float | None = None,
+    seen: Seen | None = None,
+) -> InspectedChanges:
+    """Watch the workloads of a record that changed, or those that are named, in both of their very arms.
+
+    Parameters
+    ----------
+    only : sequence of str
+        Workloads, by names or patterns; none for those that changed.
+    seen : callable, optional
+        Is called with record and number of the run when the account of one workload can be shown.
+
+    Raises
+    ------
+    UsageError
+        When somebody else's file made the record: what it says is never run.
+    InspectionError
+        When nothing changed and no workload is named, or a trial does not come to a good end.
+    ArmError
+        When an arm is not what it was.
+    """
+    found = found_way(way)
+    with Archive(archive) as kept:
+        head = kept.head(name)
+        refuse_foreign(head, "inspect its study instead")
+        targets = _targets(kept, head, only, observer)
+        with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
+            work = _work(kept, head, targets, caller, observer, asked, found, limit_s, seen, archive)
+            return _inspect(work, targets, lock)
+
+
+def resume_inspection(
+    archive: Path,
+    name: str | None,
+    caller: Mapping[str, str],
+    observer: Observer,
+    *,
+    wait: bool = False,
+    seen: Seen | None = None,
+) -> InspectedChanges:
+    """Finish the newest inspection of two states that was not finished, with those that were to follow it.
+
+    Raises
+    ------
+    UsageError
+        When there is none.
+    """
+    with Archive(archive) as kept:
+        head, run = _unfinished(kept, name)
+        refuse_foreign(head, "inspect its study instead")
+        with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
+            head, run = _unfinished(kept, head.name)
+            options = run.options
+            tick = options.get("tick_s")
+            asked = Asked(
+                tick if isinstance(tick, float) else None, options.get("counts"), False, options.get("trials")
+            )
+            targets = _planned(head, run)
+            limit = options.get("limit_s")
+            found = found_way(str(options.get("way")) if options.get("way") else None)
+            work = _work(
+                kept, head, targets, caller, observer, asked, found, limit if isinstance(limit, float) else None, seen,
+                archive,
+            )  # fmt: skip
+            work.together = str(options.get("together"))
+            return _inspect(work, targets, lock)
+
+
+def _targets(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer) -> list[Target]:
+    """Return what is looked into: rows that changed, the worst first, or those of the workloads that are named."""
+    study = head.study
+    if not study.comparisons:
+        raise UsageError(f"record {head.name} has one arm, and nothing to hold it against; name it with --arm")
+    places = {workload.name: place for place, workload in enumerate(study.workloads)}
+    wanted = set(chosen_names(study.workloads, list(only), f"record {head.name}")) if only else set(places)
+    if head.only_inspected:
+        if not only:
+            raise InspectionError(
+                f"record {head.name} has no timed trials, so that nothing changed; name workloads with --only"
+            )
+        return [(places[name], one.reference, one.candidate) for name in sorted(wanted) for one in study.comparisons]
+    rows = [row for row in decide(kept.load(head.uuid)).primary if row.workload in wanted]
+    changed = [row for row in rows if row.changed]
+    if not changed and not only:
+        again = command_line("inspect", head.name, "--only", study.workloads[0].name)
+        raise InspectionError(
+            f"no change is shown in record {head.name}, so that nothing is looked into; name a workload: {again}"
+        )
+    if only and (same := [row.workload for row in rows if not row.changed]):
+        names = listed(list(dict.fromkeys(same)), 4)
+        observer.remark(f"No change of the whole is shown for {names}; it is looked into all the same.")
+    chosen = rows if only else changed
+    return [(places[row.workload], row.comparison.reference, row.comparison.candidate) for row in chosen]
+
+
+def _unfinished(kept: Archive, name: str | None) -> tuple[RecordHead, Run]:
+    """Return the newest inspection of two states that was not finished."""
+    heads = [kept.head(name)] if name else list(reversed(kept.heads()))
+    for head in heads:
+        for run in reversed(inspections(head)):
+            if inspected_against(head, run) is not None and run.options.get("together") and _is_open(head, run):
+                return head, run
+    where = f"record {heads[0].name}" if name else f"{kept.path}"
+    raise UsageError(f"{where} has no unfinished inspection of two states; there is nothing to resume")
+
+
+def _is_open(head: RecordHead, run: Run) -> bool:
+    if run.state != State.COMPLETE:
+        return True
+    begun = {_target(head, one) for one in inspections(head) if one.options.get("together") == run.options["together"]}
+    return not set(_planned(head, run)) <= begun
+
+
+def _target(head: RecordHead, run: Run) -> Target:
+    workload, arm = inspected_place(head, run)
+    return workload, inspected_against(head, run) or 0, arm
+
+
+def _planned(head: RecordHead, run: Run) -> list[Target]:
+    """Return what one command was to look into, as far as that makes sense in its record."""
+    sizes = len(head.study.workloads), len(head.study.arms), len(head.study.arms)
+    told = run.options.get("planned")
+    found = [
+        (one[0], one[1], one[2])
+        for one in (told if isinstance(told, list) else [])
+        if isinstance(one, list)
+        and len(one) == 3
+        and all(isinstance(k, int) and 0 <= k < size for k, size in zip(one, sizes, strict=True))
+    ]
+    return found or [_target(head, run)]
+
+
+def _work(
+    kept: Archive, head: RecordHead, targets: Sequence[Target], caller: Mapping[str, str], observer: Observer,
+    asked: Asked, way: FoundWay, limit_s: float | None, seen: Seen | None, archive: Path,
+) -> _Work:  # fmt: skip
+    """Make the arms that are needed ready, in the very state that they had."""
+    home = home_of(head)
+    home.keep_beside(archive)
+    maker = ArmMaker(home, caller, archive)
+    arms = {}
+    for place in sorted({arm for _, *both in targets for arm in both}):
+        arms[place] = maker.again(head.study, head.study.arms[place], head.arms[place])
+        observer.made(arms[place])
+    if way.sentence:
+        observer.remark(way.sentence)
+    if way.way == COUNTS_ONLY:
+        raise InspectionError("two states cannot be watched here, only counted; inspect one state with --arm")
+    return _Work(kept, head, arms, home, observer, asked, way, limit_s, seen)
+
+
+def _inspect(work: _Work, targets: Sequence[Target], lock: MachineLock) -> InspectedChanges:
+    with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:
+        for target in targets:
+            try:
+                complete = _one(work, target, targets, launcher, interrupts)
+            except KeyboardInterrupt:
+                complete = False
+            if not complete:
+                return InspectedChanges(work.head.name, tuple(work.numbers), False)
+    return InspectedChanges(work.head.name, tuple(work.numbers), True)
+
+
+def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launcher, interrupts: Interrupts) -> bool:
+    """Look into one workload under two arms, or finish that; return whether it was not interrupted."""
+    head = work.kept.head(work.head.uuid)
+    mine = [
+        run for run in inspections(head)
+        if run.options.get("together") == work.together and _target(head, run) == target
+    ]  # fmt: skip
+    run = mine[-1] if mine else None
+    if run and run.state == State.COMPLETE:
+        return True
+    seed = run.seed if run else secrets.randbits(48)
+    side = _prepared(work, target, launcher, interrupts, seed, run)
+    name = head.study.workloads[target[0]].name
+    arms = [head.study.arms[one].name for one in target[1:]]
+    work.observer.doing(f"watching {name} under {arms[0]} and {arms[1]}, each once first")
+    tried = side.try_once()
+    if tried.failed:
+        again = command_line("inspect", head.name, "--only", name, "--arm", arms[1])
+        raise InspectionError(f"{tried.failed}; look into that state alone: {again}")
+    if run:
+        kept_tick = run.options.get("tick_ns")
+        tried = replace(tried, tick_ns=kept_tick) if isinstance(kept_tick, int) else tried
+    if run:
+        several = run.options.get("each")
+        side.plan = replace(side.plan, each=several if isinstance(several, int) and 0 < several < 100 else 1)
+    elif work.asked.trials is None:
+        side.plan_each(tried)
+    side.check_space(tried, work.kept.path)
+    counting = side.wants_counts(tried)
+    most = duration_text(side.expected_s(tried, counting), 2)
+    each = f" of {side.plan.each} trials an arm" if side.plan.each > 1 else ""
+    then = ", then calls are counted" if counting else ""
+    work.observer.doing(f"{name}: up to {side.plan.blocks} blocks{each}{then}: at most {most}")
+    run, writer = _begun(work, head, target, targets, run, seed, tried, side.plan.each)
+    work.numbers.append(run.number)
+    side.account = lambda: _account(work, target, run)
+    if not _watched(work, side, writer, run, tried, target):
+        return False
+    if counting and not _counted(work, side, run, target):
+        return False
+    if counting:
+        _write_edits(work, target, writer, run)
+    if work.seen:
+        work.seen(head.name, run.number)
+    return True
+
+
+def _begun(
+    work: _Work,
+    head: RecordHead,
+    target: Target,
+    targets: Sequence[Target],
+    run: Run | None,
+    seed: int,
+    tried: Tried,
+    each: int,
+) -> tuple[Run, RecordWriter]:
+    """Begin the inspection's run, or take it up."""
+    if run:
+        return run, work.kept.resume(head, machine_facts(), run.number)
+    asked, way = work.asked, work.way
+    workload, against, arm = target
+    number = max((one.number for one in head.runs), default=-1) + 1
+    options = {
+        "workload": workload, "arm": arm, "against": against, "way": way.way, "lost": way.sentence,
+        "together": work.together, "planned": [list(one) for one in targets], "tick_ns": tried.tick_ns,
+        "tick_s": asked.tick_s, "counts": asked.counts, "trials": asked.trials, "limit_s": work.limit_s,
+        "fixed": asked.trials is not None, "each": each,
+    }  # fmt: skip
+    begun = Run(
+        number, INSPECTED, seed, machine=len(head.machines), options=options, began_wall_s=time.time()
+    )  # fmt: skip
+    return begun, work.kept.begin_run(head, begun, machine_facts())
+
+
+def _prepared(
+    work: _Work, target: Target, launcher: Launcher, interrupts: Interrupts, seed: int, run: Run | None
+) -> SideBySide:
+    """Return the trials of a workload under two arms, with its commands as they run there."""
+    study, (w, against, arm), asked = work.head.study, target, work.asked
+    stub, limit_s = stub_for(study), work.limit_s
+    sites = {a: Site(study.arms[a], work.arms[a].folder, work.arms[a].facts.environment) for a in (against, arm)}
+    workload = study.workloads[w]
+    first = ready_workload(workload, sites[against], stub)
+    workload = joined_kind(workload.kind).calibrated(workload, launcher, first.command)
+    study = replace(study, workloads=(*study.workloads[:w], workload, *study.workloads[w + 1 :]))
+    commands = {}
+    for a, site in sites.items():
+        ready = ready_workload(workload, site, stub)
+        commands[w, a] = replace(ready, command=replace(ready.command, limit_s=limit_s)) if limit_s else ready
+    answers = Answers(study, StudyFolder(Path(work.head.study_folder)).own / "answers")
+    trials = TrialRunner(launcher, commands, answers, Starts(study))
+    plan = Plan(asked.trials, fixed=True) if asked.trials else Plan(MOST_BLOCKS)
+    done = _done(work, run) if run else frozenset()
+    return SideBySide(
+        study, w, (against, arm), trials, launcher, interrupts, work.way, asked, work.observer, seed, plan,
+        _unknown, done,
+    )  # fmt: skip
+
+
+def _unknown() -> Account:
+    raise AssertionError("no account is asked for before the first block")
+
+
+def _done(work: _Work, run: Run) -> frozenset[int]:
+    """Return the blocks of an unfinished inspection that are whole and went well."""
+    head = work.kept.head(work.head.uuid)
+    kept = read_inspection(work.kept, head, run)
+    return frozenset(int(before.summary["block"]) for before, _ in kept.pairs)
+
+
+def _watched(work: _Work, side: SideBySide, writer: RecordWriter, run: Run, tried: Tried, target: Target) -> bool:
+    """Run the watched blocks; return whether they were not interrupted."""
+    state = State.INTERRUPTED
+    try:
+        with suppress(KeyboardInterrupt):
+            side.watch(writer, run.number, tried)
+            state = State.INTERRUPTED if side.interrupts.asked else State.COMPLETE
+        _write_edits(work, target, writer, run)
+    finally:
+        writer.finish(state)
+    return state is State.COMPLETE
+
+
+def _counted(work: _Work, side: SideBySide, inspected: Run, target: Target) -> bool:
+    """Run the counting trials of both arms; return whether they were not interrupted."""
+    head = work.kept.head(work.head.uuid)
+    number = max(one.number for one in head.runs) + 1
+    run = Run(
+        number, COUNTED, inspected.seed, machine=len(head.machines),
+        options={"workload": target[0], "arm": target[2], "against": target[1], "inspection": inspected.number},
+        began_wall_s=time.time(),
+    )  # fmt: skip
+    work.observer.doing(f"counting calls of {head.study.workloads[target[0]].name} in both arms")
+    writer = work.kept.begin_run(head, run, machine_facts())
+    state = State.INTERRUPTED
+    try:
+        with suppress(KeyboardInterrupt):
+            side.count(writer)
+            state = State.COMPLETE
+    finally:
+        writer.finish(state)
+    return state is State.COMPLETE
+
+
+def _read(work: _Work, run: Run) -> Kept:
+    head = work.kept.head(work.head.uuid)
+    return read_inspection(work.kept, head, next(one for one in head.runs if one.number == run.number))
+
+
+def _account(work: _Work, target: Target, run: Run) -> Account:
+    kept = _read(work, run)
+    return account_of(replace(kept, edits=edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), None)))
+
+
+def _write_edits(work: _Work, target: Target, writer: RecordWriter, run: Run) -> None:
+    """Keep what was edited, of what trials met until now; the newest of several counts."""
+    kept = _read(work, run)
+    if kept.trials:
+        edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), work.home.git)
+        packet = packed(EDITS_KIND, edits, {"matches": len(edits.matches)})
+        writer.evidence(Whose(run.number, target[0], target[2]), [packet])

@@ -1,0 +1,61 @@
+"""What was edited between two arms, as far as trials came by it: their code is read where it lies."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import replace
+
+from bystander.design import ArmState, Edits, Place, Standing
+from bystander.errors import ArmError
+from bystander.evidence import edits_of
+from bystander.field import Git, package_release, source_text
+from bystander.flow.inside.kept import Kept
+
+__all__ = ["edits_between"]
+
+_MOST_SUBJECTS = 20
+_PACKAGE = re.compile(r"^(.*/(?:site|dist)-packages)/([^/]+)")
+
+
+def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) -> Edits:
+    """Return what was edited, of the places that the trials of an inspection met.
+
+    Parameters
+    ----------
+    arms : pair of ArmState
+        The reference and the candidate.
+    """
+    sides = (kept.against or 0, kept.arm)
+    hit = tuple(_met(kept, arm) for arm in sides)
+    edits = edits_of((hit[0], hit[1]), (arms[0].folder, arms[1].folder), source_text)
+    return replace(edits, subjects=_subjects(arms, git), packages=tuple(_packages(edits)))
+
+
+def _met(kept: Kept, arm: int) -> set[Place]:
+    met = {place for trial in kept.trials if trial.arm == arm for place in trial.stacks.places}
+    return met | {place for _, counts in kept.counts.get(arm, []) for place in counts.places}
+
+
+def _subjects(arms: tuple[ArmState, ArmState], git: Git | None) -> tuple[str, ...]:
+    before, after = (arm.facts.commit for arm in arms)
+    if git and before and after and before != after:
+        with suppress(ArmError):
+            return git.subjects(before, after, _MOST_SUBJECTS)
+    return ()
+
+
+def _packages(edits: Edits) -> Iterable[str]:
+    """Yield the packages outside the arms that differ, with their releases."""
+    differ: dict[str, dict[int, str]] = {}
+    for match in edits.matches:
+        if match.standing in (Standing.UNTOUCHED, Standing.UNKNOWN):
+            continue
+        for side, place in enumerate((match.before, match.after)):
+            if place and (found := _PACKAGE.match(place.file)):
+                name = found[2].removesuffix(".py")
+                differ.setdefault(name, {}).setdefault(side, package_release(found[1], name))
+    for name, releases in sorted(differ.items()):
+        before, after = releases.get(0, ""), releases.get(1, "")
+        yield f"{name} {before}, then {after}" if before and after and before != after else name
