@@ -67,12 +67,15 @@ UNCHANGED = Program("unchanged", {"work.py": _WORK, "main.py": _DAY}, {"work.py"
 _SHIPS = """
 import work
 def depth(quay):
-    return sum(k * quay % 17 for k in range(300))
+    total = 0
+    for k in range(1000):
+        total += k * quay % 17
+    return total
 def berth(ship, quays):
     return max(quays, key=lambda quay: quay * ship % 7)
 def plan(ships):
-    work.tide(900000)
-    work.survey(700000)
+    work.tide(400000)
+    work.survey(500000)
     found = []
     {plan}
     return found
@@ -126,9 +129,9 @@ def parsed(line):
 def total(register, count):
     return sum(register.row(k) for k in range(count))
 def day():
-    work.tide(1200000); work.greet(80000)
-    register = Register([f"ship {k} at quay {k % 9}" for k in range(9000)])
-    return total(register, 9000)
+    work.tide(600000); work.greet(80000)
+    register = Register([f"ship {k} at quay {k % 9}" for k in range(20000)])
+    return total(register, 20000)
 if __name__ == "__main__":
     day()
 """
