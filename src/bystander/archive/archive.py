@@ -181,9 +181,15 @@ class Archive:
         """Return the trials of a run of another purpose; raise UsageError when the record has no such run."""
         return self._reader.load_run(name, number, payloads)
 
-    def run_evidence(self, name: str | None, number: int) -> list[tuple[Whose, Evidence]]:
-        """Return all evidence of a run of any purpose, of its trials and of itself, with what it holds."""
-        return self._reader.run_evidence(name, number)
+    def run_evidence(self, name: str | None, number: int, kind: str | None = None) -> list[tuple[Whose, Evidence]]:
+        """Return all evidence of a run of any purpose, of its trials and of itself, with what it holds.
+
+        Parameters
+        ----------
+        kind : str, optional
+            Only this kind.
+        """
+        return self._reader.run_evidence(name, number, kind)
 
     def evidence(self, name: str | None, kind: str, workload: int, block: int) -> dict[int, Evidence]:
         """Return, by arm, the evidence of a kind of a block's trials, where there is any."""

@@ -106,8 +106,10 @@ ORDER BY trial.id
 _OF_RUN = """
 SELECT trial.arm AS of_arm, block.workload AS of_workload, evidence.* FROM block
 JOIN attempt ON attempt.block_id = block.id JOIN trial ON trial.attempt_id = attempt.id
-JOIN evidence ON evidence.trial_id = trial.id WHERE block.run_id = ? AND attempt.state IN ('whole', 'open')
-UNION ALL SELECT arm, workload, evidence.* FROM evidence WHERE run_id = ? ORDER BY evidence.id
+JOIN evidence ON evidence.trial_id = trial.id
+WHERE block.run_id = ? AND attempt.state IN ('whole', 'open') AND evidence.kind = COALESCE(?, evidence.kind)
+UNION ALL SELECT arm, workload, evidence.* FROM evidence
+WHERE run_id = ? AND kind = COALESCE(?, kind) ORDER BY evidence.id
 """
 _RUN = "SELECT id FROM run WHERE record_id = ? AND number = ?"
 
@@ -263,11 +265,11 @@ class Reader:
         except ValueError as error:
             raise self._damaged(row["name"], error) from error
 
-    def run_evidence(self, name: str | None, number: int) -> list[tuple[Whose, Evidence]]:
-        """Return all evidence of a run, of its trials and of itself, with what it holds."""
+    def run_evidence(self, name: str | None, number: int, kind: str | None = None) -> list[tuple[Whose, Evidence]]:
+        """Return all evidence of a run, of its trials and of itself, with what it holds; of one kind if it is given."""
         row = self._find(name)
         found = self._rows(_RUN, row["id"], number)
-        rows = self._rows(_OF_RUN, found[0]["id"], found[0]["id"]) if found else ()
+        rows = self._rows(_OF_RUN, found[0]["id"], kind, found[0]["id"], kind) if found else ()
         try:
             return [(Whose(number, one["of_workload"], one["of_arm"]), self._packet(one, payload=True)) for one in rows]
         except ValueError as error:

@@ -137,8 +137,10 @@ _UNTOLD = ("beyond-margin", "answer-differs")  # seen in the table, or told belo
 def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
     from bystander.cli.shown.tables import rows_to_show
     from bystander.units import listed
+    from bystander.verdicts import lead_text
 
     by_text: dict[str, list[str]] = {}
+    told = [(decision.name_of(row), lead_text(decision, row)) for row in rows_to_show(decision.primary, all_rows)[0]]
     for row in rows_to_show(decision.primary, all_rows)[0]:
         name = decision.name_of(row)
         for note in row.notes:
@@ -150,6 +152,11 @@ def _print_notes(console: Console, decision: Decision, all_rows: bool) -> None:
     for text, names in by_text.items():
         if len(names) == 1:
             own.setdefault(names[0], []).append(text)
+    for name, text in told:
+        if text:
+            own.setdefault(name, []).append(text)
+    if own and not by_text:
+        console.print()
     for name, said in own.items():
         console.print(f"{name}: {' '.join(said)}")
     for text, names in by_text.items():

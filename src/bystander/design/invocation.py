@@ -101,11 +101,11 @@ def check_again(head: RecordHead, given: Given, workload: str) -> str:
     return command_line("check", "--only", workload, given=_with_study(head, given))
 
 
-def inspect_again(head: RecordHead, given: Given, workload: str, arm: str) -> str:
-    """Return the command that looks into a state of a record, "" where it cannot."""
+def inspect_again(head: RecordHead, given: Given, workload: str) -> str:
+    """Return the command that looks into both arms of a workload of a record, "" where it cannot."""
     if not head.observed_here:
         return ""
-    return command_line("inspect", head.name, "--only", workload, "--arm", arm, given=replace(given, study="", only=()))
+    return command_line("inspect", head.name, "--only", workload, given=replace(given, study="", only=()))
 
 
 def unbraced(template: str) -> str:

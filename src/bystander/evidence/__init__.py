@@ -4,6 +4,7 @@ from bystander.evidence.compared.accounts import account
 from bystander.evidence.compared.both import Asked, Seen
 from bystander.evidence.compared.edits import EDITS_KIND
 from bystander.evidence.compared.matching import edits_of
+from bystander.evidence.compared.told import ACCOUNT_KIND
 from bystander.evidence.count_sentences import count_sentences
 from bystander.evidence.counts import COUNTS_KIND
 from bystander.evidence.kinds import (
@@ -23,6 +24,7 @@ from bystander.evidence.timelines import TIMELINE_KIND
 from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 
 __all__ = [
+    "ACCOUNT_KIND",
     "COUNTS_KIND",
     "EDITS_KIND",
     "STACKS_KIND",

@@ -7,7 +7,7 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from bystander.design import Comparison
+from bystander.design import AccountTold, Comparison
 from bystander.verdicts import (
     CONFIDENCE,
     ArmSide,
@@ -68,7 +68,17 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "load": [_load(one) for one in loads(decision)],
         "gate": _gate(gate) if gate else None,
     }
+    if decision.accounts:
+        document["accounts"] = [_told(one) for one in decision.accounts.values()]
     return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)
+
+
+def _told(one: AccountTold) -> dict[str, Any]:
+    """Return what an inspection of both arms told of a row."""
+    return {
+        "workload": one.workload, "against": one.against, "arm": one.arm, "inspection": one.run,
+        "account": list(one.sentences), "leads": [lead.brief for lead in one.leads],
+    }  # fmt: skip
 
 
 def _compared(decision: Decision, comparison: Comparison) -> dict[str, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bystander.design import machine_sentences, machine_title
+from bystander.report.accounts import drawn_accounts
 from bystander.report.common import changed_secondary, looks_table, methods, told_notes
 from bystander.report.theme import MARKS
 from bystander.units import moment_text, plain_text, quantity_text
@@ -41,6 +42,7 @@ def markdown(decision: Decision) -> str:
     lines += [_safe(text) + "\n" for text in _asides(decision) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
     lines += _failures(decision)
+    lines += _accounts(decision)
     lines += ["", "<details><summary>What was compared, where and how</summary>", ""]
     lines += [f"- arm **{_safe(arm.name)}**: {_safe(arm.identity)}" for arm in head.arms]
     lines += [f"- machine: {_safe(machine_title(head.machine))}. {_safe(' '.join(machine_sentences(head.machine)))}"]
@@ -92,6 +94,22 @@ def _comparisons(decision: Decision) -> list[str]:
             f"{change_text(row)}, {medians_text(row)}"
             for row in changed
         ]
+    return lines
+
+
+def _accounts(decision: Decision) -> list[str]:
+    """Return where it changed, of rows that were inspected in both arms."""
+    lines: list[str] = []
+    for one in drawn_accounts(decision):
+        lines += ["", f"Where **{_safe(one.name)}** changed: " + _safe(" ".join(one.told.sentences)), ""]
+        if one.leads:
+            lines += ["| place | change (interval) | calls | |", "| --- | --- | --- | --- |"]
+        for lead in one.leads:
+            told = lead.told
+            place = f"{_safe(told.label)}<br>{_safe(told.where)}" if told.where else _safe(told.label)
+            lines.append(f"| {place} | {lead.change} | {_safe(told.calls)} | {_safe(told.said)} |")
+        if one.told.subjects:
+            lines += ["", f"Commits between the arms: {_safe('; '.join(one.told.subjects))}"]
     return lines
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bystander.design import machine_sentences, machine_title
 from bystander.report import common
+from bystander.report.accounts import drawn_accounts
 from bystander.report.environment import template_environment
 from bystander.report.forest import forest
 from bystander.report.strips import strip
@@ -59,6 +60,7 @@ def page(decision: Decision) -> str:
         to_see={one.workload: one for one in decision.to_see},
         forest=forest(decision),
         strips={row.key: strip(decision, row) for row in decision.primary},
+        accounts=drawn_accounts(decision),
         secondary=common.changed_secondary(decision),
         alone=[single for single in decision.singles if single.measure == decision.measure],
         started=moment_text(decision.head.started_wall_s),

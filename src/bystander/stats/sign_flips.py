@@ -62,11 +62,14 @@ def flipped(differences: Floats, risk: float) -> Flipped:
         return Flipped(mean, mean, mean, mean, np.zeros(0, dtype=bool))
     signs = _signs(n)
     own = _studentised(differences, signs)
-    residual = _studentised(differences - mean[:, None], signs)
     seen = own[:, 0]  # the first flip is none
     shown = np.zeros(k, dtype=bool)
     for _ in range(_MOST_ROUNDS):
-        most = np.where(shown[:, None], residual, own).max(axis=0)
+        flips = own
+        if shown.any():
+            flips = own.copy()
+            flips[shown] = _studentised(differences[shown] - mean[shown, None], signs)
+        most = flips.max(axis=0)
         critical = _critical(most, risk)
         now = seen > critical + _SAME
         if (now == shown).all():

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
-from bystander.design import Comparison, Given, Measure, RecordHead
+from bystander.design import AccountTold, Comparison, Given, Measure, RecordHead
 from bystander.stats import Looks
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
@@ -241,6 +241,8 @@ class Decision:
         After how many blocks rows could stop; one look where the number of blocks is fixed.
     given : Given
         What the commands that are told must repeat.
+    accounts : mapping
+        By row: what its newest inspection of both arms told. No verdict rests on it.
     """
 
     head: RecordHead
@@ -258,6 +260,7 @@ class Decision:
     to_see: tuple[TrialsToSee, ...] = ()
     distributions: tuple[Distribution, ...] = ()
     given: Given = field(default_factory=Given)
+    accounts: Mapping[tuple[str, Comparison], AccountTold] = field(default_factory=dict)
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

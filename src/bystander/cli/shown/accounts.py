@@ -18,6 +18,7 @@ from bystander.design import (
     Lead,
     PlaceChange,
     account_sentences,
+    calls_text,
     change_seconds,
     cost_text,
     lead_label,
@@ -88,7 +89,7 @@ def print_account(console: Console, account: Account, first: int) -> None:
     leads = account.leads[:first]
     if leads:
         console.print()
-        rows = [(lead_label(lead), lead_where(lead, account.roots), lead.seconds, _calls(lead)) for lead in leads]
+        rows = [(lead_label(lead), lead_where(lead, account.roots), lead.seconds, calls_text(lead)) for lead in leads]
         _print_rows(console, rows, [_said(lead) for lead in leads])
         if len(account.leads) > first:
             console.print(f"{len(account.leads) - first} more leads: --first {len(account.leads)}", style="quiet")
@@ -98,13 +99,6 @@ def print_account(console: Console, account: Account, first: int) -> None:
 def _said(lead: Lead) -> str:
     seconds = "no change of time is shown" if lead.by_count and not lead.seconds.shown else ""
     return ", ".join(text for text in (lead_sentence(lead), seconds) if text)
-
-
-def _calls(lead: Lead | PlaceChange) -> str:
-    before, after = lead.calls_before, lead.calls_after
-    if before is None or after is None:
-        return ""
-    return f"{after:,}" if before == after else f"{before:,} > {after:,}"
 
 
 def _print_rows(console: Console, rows: Sequence[tuple[str, str, Change, str]], said: Sequence[str]) -> None:
@@ -117,7 +111,7 @@ def _print_rows(console: Console, rows: Sequence[tuple[str, str, Change, str]], 
     figures = change + _GAP + (calls + _GAP if calls else 0)
     wide = console.width >= _WIDE
     name = max(_LEAST_NAME, min(_MOST_NAME, max(map(len, names)), console.width - figures - 2 * _GAP))
-    where = min(_MOST_NAME, max((len(where) for _, where, _, _ in rows), default=0))
+    where = min(_MOST_NAME, max(len("file and line"), *(len(where) for _, where, _, _ in rows)))
     if wide:
         width = min(_MOST_AXIS, console.width - name - figures - where - 3 * _GAP)
     else:
@@ -188,7 +182,7 @@ def print_changes(console: Console, account: Account, order: str, first: int, ev
         for root in account.roots:
             where = short_file(where, root)
         label = f"{where}:{one.place.line}" if where else ""
-        told.append((place_label(one.place), label, one.alone if alone else one.whole, _calls(one)))
+        told.append((place_label(one.place), label, one.alone if alone else one.whole, calls_text(one)))
     _print_rows(console, told, [standing_text(one.standing) for one in shown])
     if len(rows) > len(shown):
         console.print(f"{counted(len(rows) - len(shown), 'place')} more: --all", style="quiet")

@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from bystander.design.inside.accounts import Account, Change, Lead, Standing
+from bystander.design.inside.accounts import Account, AccountTold, Change, Lead, LeadTold, PlaceChange, Standing
 from bystander.design.inside.places import VIEWS, place_label, short_file
 from bystander.units import counted, duration_text, listed
 
 __all__ = [
     "account_sentences",
     "called_text",
+    "calls_text",
     "change_seconds",
     "cost_text",
     "lead_brief",
@@ -19,6 +20,7 @@ __all__ = [
     "lead_sentence",
     "lead_where",
     "standing_text",
+    "told_account",
     "try_sentence",
 ]
 
@@ -27,6 +29,7 @@ _STANDING = {
     Standing.EDITED: "edited", Standing.MOVED: "moved, the same code", Standing.NEW: "new", Standing.GONE: "gone",
     Standing.CALLS_EDITED: "calls edited code", Standing.UNTOUCHED: "untouched", Standing.UNKNOWN: "",
 }  # fmt: skip
+_MOST_TOLD = 6  # leads of an account that decisions and reports show
 _WHOLE = 0.02  # a ratio so near to a whole number is told as one
 _WAITS = 0.5  # of a change: beyond, it is waiting
 
@@ -85,7 +88,9 @@ def lead_where(lead: Lead, roots: Sequence[str]) -> str:
 
 def lead_brief(lead: Lead) -> str:
     """Return a lead in a few words: "telegrams.read, edited, +36 ms (+32 to +40)"."""
-    stands = f", {text}" if (text := standing_text(lead.standing)) and not lead.moved_from else ""
+    if lead.moved_from:
+        return f"{_moved(lead, place_label(lead.place))}, together {change_seconds(lead.seconds)}"
+    stands = f", {text}" if (text := standing_text(lead.standing)) else ""
     if lead.by_count:
         return f"{lead_label(lead)}{stands}: {called_text(lead)}"
     return f"{lead_label(lead)}{stands}, {change_seconds(lead.seconds)}"
@@ -93,29 +98,26 @@ def lead_brief(lead: Lead) -> str:
 
 def lead_sentence(lead: Lead) -> str:
     """Return what is known of a lead beside its seconds: how the code stands, and its calls; "" for nothing."""
-    parts = []
     if lead.moved_from:
-        gone = place_label(lead.moved_from)
-        around = f" under {place_label(lead.under)}" if lead.under else ""
-        lasts = "what remains of both" if lead.seconds.shown else "nothing is shown to remain of it"
-        what = (
-            f"what {gone} saved is spent here"
-            if lead.seconds.change_s >= 0
-            else f"most of what {gone} saved is spent here"
-        )
-        parts.append(f"{what}{around}: {lasts}")
-    elif text := standing_text(lead.standing):
-        parts.append(text)
-    if lead.takes and not lead.moved_from:
+        around = f", under {place_label(lead.under)}" if lead.under else ""
+        remains = "" if lead.seconds.shown else "; together no change is shown"
+        return f"{_moved(lead, 'the other')}{around}{remains}"
+    parts = [text] if (text := standing_text(lead.standing)) else []
+    if lead.takes:
         parts.append(f"with {listed([place_label(one) for one in lead.takes], 3)}")
     if text := called_text(lead):
         parts.append(text)
     grew = lead.waiting_after_s - lead.waiting_before_s
     if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and not lead.by_count:
-        parts.append(
-            f"waiting {duration_text(lead.waiting_before_s, 2)}, then {duration_text(lead.waiting_after_s, 2)}"
-        )
+        parts.append(f"waiting {duration_text(lead.waiting_before_s, 2)}, then {duration_text(lead.waiting_after_s, 2)}")
     return ", ".join(parts)
+
+
+def _moved(lead: Lead, to: str) -> str:
+    """Say what became of what a place saved: it is waited for, or done elsewhere."""
+    saved = place_label(lead.moved_from) if lead.moved_from else ""
+    waits = lead.waiting_after_s - lead.waiting_before_s > abs(lead.seconds.change_s)
+    return f"what {saved} saved is {'waited for' if waits else 'spent'} in {to}"
 
 
 def called_text(lead: Lead) -> str:
@@ -178,11 +180,12 @@ def account_sentences(account: Account) -> list[str]:
 
 def _part(lead: Lead) -> str:
     """Return what a lead adds to a change or takes from it."""
-    beside = lead_sentence(lead)
-    label = lead_label(lead)
     if lead.moved_from:
-        return f"{change_seconds(lead.seconds)} in {place_label(lead.place)}: {beside}"
-    return f"{change_seconds(lead.seconds)} lie in {label}{', ' + beside if beside else ''}"
+        under = f" under {place_label(lead.under)}" if lead.under else ""
+        told = f"{_moved(lead, place_label(lead.place))}{under}, which together is {change_seconds(lead.seconds)}"
+        return told if lead.seconds.shown else f"{told} and shows no change"
+    beside = f", {text}" if (text := lead_sentence(lead)) else ""
+    return f"{change_seconds(lead.seconds)} lie in {lead_label(lead)}{beside}"
 
 
 def cost_text(account: Account) -> str:
@@ -209,3 +212,26 @@ def try_sentence(account: Account) -> str:
     if lead.standing is Standing.CALLS_EDITED:
         return f"To test it: an arm in which what {label} calls is as before."
     return ""
+
+
+def calls_text(one: Lead | PlaceChange) -> str:
+    """Return calls before and after: "432 > 12", one number where they are alike, "" where they are not known."""
+    before, after = one.calls_before, one.calls_after
+    if before is None or after is None:
+        return ""
+    return f"{after:,}" if before == after else f"{before:,} > {after:,}"
+
+
+def told_account(account: Account) -> AccountTold:
+    """Return an account in words, for whoever shows it later."""
+    leads = tuple(
+        LeadTold(
+            lead_label(lead), lead_where(lead, account.roots), lead_brief(lead), lead_sentence(lead), calls_text(lead),
+            lead.seconds,
+        )
+        for lead in account.leads[:_MOST_TOLD]
+    )  # fmt: skip
+    return AccountTold(
+        account.workload, account.against, account.arm, account.run, tuple(account_sentences(account)), leads,
+        tuple(account.subjects), tuple(account.packages), tuple(account.about), try_sentence(account),
+    )  # fmt: skip

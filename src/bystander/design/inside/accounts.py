@@ -11,20 +11,23 @@ from typing import NamedTuple
 from bystander.design.inside.watched import Place
 
 __all__ = [
+    "ACCOUNT",
     "EDITS",
     "ORDERS_OF_LEADS",
     "Account",
+    "AccountTold",
     "CalledBy",
     "Change",
     "Cost",
     "Edits",
     "Lead",
+    "LeadTold",
     "Match",
     "PlaceChange",
     "Standing",
 ]
 
-EDITS = "edits"  # the kind of evidence
+EDITS, ACCOUNT = "edits", "account"  # kinds of evidence
 ORDERS_OF_LEADS = ("change", "whole", "alone", "calls", "per-call")
 
 
@@ -258,3 +261,56 @@ class Account:
     def explained_enough(self) -> bool:
         """Whether what no lead explains is shown to lie within the margin."""
         return -self.margin_s <= self.rest.low_s and self.rest.high_s <= self.margin_s
+
+
+@dataclass(frozen=True)
+class LeadTold:
+    """A lead in words, as it was when its inspection ended.
+
+    Attributes
+    ----------
+    label, where : str
+        Its place, and file and line.
+    brief, said : str
+        In a few words; what is known beside its seconds.
+    calls : str
+        Before and after, "" where they are not known.
+    seconds : Change
+    """
+
+    label: str
+    where: str
+    brief: str
+    said: str
+    calls: str
+    seconds: Change
+
+
+@dataclass(frozen=True)
+class AccountTold:
+    """An account in words, as it was when its inspection ended: for decisions and reports, which compute none.
+
+    Attributes
+    ----------
+    workload, against, arm : str
+    run : str
+        The inspection's name.
+    sentences : tuple of str
+    leads : tuple of LeadTold
+        The first few.
+    subjects, packages, about : tuple of str
+        See `Account`.
+    advice : str
+        What would test the first lead, "" where nobody knows.
+    """
+
+    workload: str
+    against: str
+    arm: str
+    run: str
+    sentences: tuple[str, ...] = ()
+    leads: tuple[LeadTold, ...] = ()
+    subjects: tuple[str, ...] = ()
+    packages: tuple[str, ...] = ()
+    about: tuple[str, ...] = ()
+    advice: str = ""

@@ -10,6 +10,7 @@ from bystander.archive import Archive, EndedEarly
 from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, run_name
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
+from bystander.flow.inside.told import told_accounts
 from bystander.units import moment_text
 from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
 
@@ -53,7 +54,8 @@ def decided(
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
-    decision = replace(decision, notes=notes, given=given or Given())
+    accounts = told_accounts(archive, record.head)
+    decision = replace(decision, notes=notes, given=given or Given(), accounts=accounts)
     return decision, None if ask is None else gate(decision, ask)
 
 

@@ -25,9 +25,10 @@ from bystander.design import (
     inspected_against,
     inspected_place,
     inspections,
+    told_account,
 )
 from bystander.errors import InspectionError, UsageError
-from bystander.evidence import EDITS_KIND, packed
+from bystander.evidence import ACCOUNT_KIND, EDITS_KIND, packed
 from bystander.field import (
     COUNTS_ONLY,
     ArmMaker,
@@ -311,7 +312,7 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
     if counting and not _counted(work, side, run, target):
         return False
     if counting:
-        _write_edits(work, target, writer, run)
+        _write_account(work, target, writer, run)
     if work.seen:
         work.seen(head.name, run.number)
     return True
@@ -388,7 +389,7 @@ def _watched(work: _Work, side: SideBySide, writer: RecordWriter, run: Run, trie
         with suppress(KeyboardInterrupt):
             side.watch(writer, run.number, tried)
             state = State.INTERRUPTED if side.interrupts.asked else State.COMPLETE
-        _write_edits(work, target, writer, run)
+        _write_account(work, target, writer, run)
     finally:
         writer.finish(state)
     return state is State.COMPLETE
@@ -425,10 +426,12 @@ def _account(work: _Work, target: Target, run: Run) -> Account:
     return account_of(replace(kept, edits=edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), None)))
 
 
-def _write_edits(work: _Work, target: Target, writer: RecordWriter, run: Run) -> None:
-    """Keep what was edited, of what trials met until now; the newest of several counts."""
+def _write_account(work: _Work, target: Target, writer: RecordWriter, run: Run) -> None:
+    """Keep what was edited, of what trials met until now, and the account in words; the newest of several counts."""
     kept = _read(work, run)
     if kept.trials:
         edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), work.home.git)
-        packet = packed(EDITS_KIND, edits, {"matches": len(edits.matches)})
-        writer.evidence(Whose(run.number, target[0], target[2]), [packet])
+        told = told_account(account_of(replace(kept, edits=edits)))
+        packets = [packed(EDITS_KIND, edits, {"matches": len(edits.matches)})]
+        packets.append(packed(ACCOUNT_KIND, told, {"leads": len(told.leads)}))
+        writer.evidence(Whose(run.number, target[0], target[2]), packets)

@@ -37,10 +37,14 @@ def next_sentence(decision: Decision) -> str:
         return f"Next: try {failed[0].workload} once, and see how it fails:\n  {again}"
     worse = [row for row in rows if Verdict(row.verdict).is_worse]
     if worse:
-        arm = head.study.arms[worse[0].comparison.candidate].name
-        if look := inspect_again(head, decision.given, worse[0].workload, arm):
-            where = f"Next: see where the time of {worse[0].workload} goes under {arm}:\n  {look}"
+        unseen = [row for row in worse if row.key not in decision.accounts]
+        if unseen and (look := inspect_again(head, decision.given, unseen[0].workload)):
+            where = f"Next: see where {unseen[0].workload} changed, by watching both arms:\n  {look}"
             return f"{where}\nThe page for a reviewer:\n  {page}"
+        if not unseen:
+            given = replace(decision.given, only=())
+            leads = command_line("leads", head.name, "--only", worse[0].workload, given=given)
+            return f"Next: see all leads of {worse[0].workload}:\n  {leads}\nThe page for a reviewer:\n  {page}"
         return f"Next: look at what changed for {worse[0].workload}; the page for a reviewer:\n  {page}"
     unclear = [row for row in rows if row.verdict == Verdict.UNCLEAR]
     if unclear and (step := _settling(decision, unclear)):

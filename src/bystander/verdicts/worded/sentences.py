@@ -19,6 +19,7 @@ __all__ = [
     "compared_text",
     "failure_sentence",
     "interval_text",
+    "lead_text",
     "looks_sentence",
     "medians_text",
     "outcome_sentence",
@@ -163,6 +164,17 @@ def saved_text(row: Row) -> str:
         return ""
     verb = "saves" if difference < 0 else "costs"
     return f"{verb} {quantity_text(abs(difference), row.measure.unit, 2)}"
+
+
+def lead_text(decision: Decision, row: Row) -> str:
+    """Return the first lead of a row's newest inspection, "" where it was not looked into or has none."""
+    told = decision.accounts.get(row.key)
+    if told is None:
+        return ""
+    if not told.leads:
+        return f"Watched, no place is shown to have changed ({told.run})."
+    more = f" and {len(told.leads) - 1} more" if len(told.leads) > 1 else ""
+    return f"First lead, watched: {told.leads[0].brief}{more} ({told.run})."
 
 
 def row_sentence(row: Row) -> str:

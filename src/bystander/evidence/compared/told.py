@@ -1,0 +1,62 @@
+"""An account in words as evidence: how it is packed, and written into documents."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import asdict
+from typing import Any
+
+from bystander.design import ACCOUNT, AccountTold, Change, LeadTold
+from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+
+__all__ = ["ACCOUNT_KIND"]
+
+_VERSION = 1
+_TEXTS = ("label", "where", "brief", "said", "calls")
+_NAMES = ("workload", "against", "arm", "run", "advice")
+_LISTS = ("sentences", "subjects", "packages", "about")
+
+
+def told_table(told: AccountTold) -> dict[str, Any]:
+    """Return an account as plain values; what is not bounded is null."""
+    leads = [
+        {**{name: getattr(lead, name) for name in _TEXTS}, "seconds": [_finite(number) for number in lead.seconds]}
+        for lead in told.leads
+    ]
+    return {**asdict(told), "leads": leads}
+
+
+def _finite(number: float) -> float | None:
+    return number if math.isfinite(number) else None
+
+
+def told_from_table(table: dict[str, Any]) -> AccountTold:
+    """Return the account of such a table; raise ValueError, KeyError or TypeError when it is none."""
+    leads = []
+    for one in table["leads"]:
+        before, after, change, low, high = one["seconds"]
+        seconds = [float(number) for number in (before, after, change)]
+        if not all(map(math.isfinite, seconds)):
+            raise ValueError("account: seconds of a lead are no numbers")
+        ends = (-math.inf if low is None else float(low), math.inf if high is None else float(high))
+        label, where, brief, said, calls = (str(one[name]) for name in _TEXTS)
+        measured = Change(seconds[0], seconds[1], seconds[2], *ends)
+        leads.append(LeadTold(label, where, brief, said, calls, measured))
+    workload, against, arm, run, advice = (str(table[name]) for name in _NAMES)
+    sentences, subjects, packages, about = (tuple(str(text) for text in table[name]) for name in _LISTS)
+    return AccountTold(
+        workload, against, arm, run, sentences, tuple(leads), subjects, packages, about, advice
+    )  # fmt: skip
+
+
+def _unpack(plain: bytes, version: int) -> AccountTold:
+    if version != _VERSION:
+        raise ValueError(f"version {version} of accounts is not known")
+    return told_from_table(json.loads(plain))
+
+
+ACCOUNT_KIND = EvidenceKind(
+    ACCOUNT, _VERSION, lambda told: json.dumps(told_table(told)).encode(), _unpack, told_table, told_from_table
+)
+register_evidence_kind(ACCOUNT_KIND)
