@@ -15,9 +15,10 @@ from typing import Any
 from bystander.demo import FILES
 from bystander.exchange import record_json
 from bystander.flow.commands.demo import demo_archive, lay_out
-from bystander.flow.commands.inspect import Asked, inspect_recorded
 from bystander.flow.commands.observe import observe
 from bystander.flow.commands.records import whole_record
+from bystander.flow.inside.changed import inspect_changed
+from bystander.flow.inside.inspection import Asked
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 
@@ -42,7 +43,8 @@ def main() -> None:
         study, place = load_study(lay_out(folder), folder)
         archive = demo_archive(folder / "bystander.toml")
         observed = observe(study, place, archive, os.environ, Silent())
-        inspect_recorded(archive, observed.record, os.environ, Silent(), "gauge", "after", Asked(counts=True))
+        asked = Asked(tick_s=0.0005, counts=True, trials=10)
+        inspect_changed(archive, observed.record, os.environ, Silent(), ("gauge", "chart"), asked)
         document = json.loads(record_json(whole_record(archive, observed.record, payloads=True)))
     document = replaced(
         document,

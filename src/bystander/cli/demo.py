@@ -47,6 +47,9 @@ def demo(
     decision, _ = decided(archive, name, given=Given(here=str(folder.resolve())))
     console.print()
     show(decision)
+    console.print()
+    if _inspected(archive, name, recorded) == name:
+        decision, _ = decided(archive, name, given=Given(here=str(folder.resolve())))
     page, text = folder / "review.html", folder / "review.md"
     write_report(decision, page)
     write_report(decision, text)
@@ -55,12 +58,55 @@ def demo(
         f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}"
     )
     tell(console, f"Try it there, then edit bystander.toml:\n  cd {shlex.quote(str(folder))}")
-    for word in ("decide", "check"):
+    for word in ("decide", "leads", "check"):
         tell(console, f"  {command_line(word)}")
-    tell(console, "Where does the time go? Without an edit, look into the state that is slower:")
+    tell(console, "Where does the time of one state go, without an edit?")
     tell(console, f"  {command_line('inspect', '--only', 'gauge', '--arm', 'after')}")
+
+
+_LOOKED_INTO = ("gauge", "chart")
+
+
+def _inspected(archive: Path, name: str, recorded: bool) -> str:
+    """Look into two workloads in both arms and show their leads; return the record that has them.
+
+    Where nothing can be watched here, what was recorded elsewhere is shown in its place, and that is said.
+    """
+    from bystander.cli.shown.accounts import print_account
+    from bystander.cli.shown.console import output, tell
+    from bystander.cli.shown.live import Display
+    from bystander.cli.shown.places import FIRST
+    from bystander.errors import BystanderError
+    from bystander.flow.commands.demo import recorded as read_recorded
+    from bystander.flow.commands.leads import Wanted, leads
+    from bystander.flow.inside.changed import inspect_changed
+    from bystander.flow.inside.inspection import Asked
+
+    console = output()
     if recorded:
-        tell(console, f"An inspection was recorded with it:\n  {command_line('leads')}")
+        tell(console, "Where did it change? Recorded with it, on another machine:")
+    else:
+        names = " and ".join(_LOOKED_INTO)
+        tell(console, f"Where did it change? Watching {names} in both arms, apart from timed trials.")
+        try:
+            with Display() as display:
+                done = inspect_changed(archive, name, variables(), display, _LOOKED_INTO, Asked())
+            if not done.complete:
+                typer.echo("bystander: interrupted; bystander inspect --resume goes on", err=True)
+                raise typer.Exit(INTERRUPTED)
+        except BystanderError as error:
+            tell(console, f"Here it cannot be watched: {error}. Recorded before, on another machine, with other times:")
+            name = read_recorded(archive)
+    accounts = leads(archive, name, Wanted()).accounts
+    if not recorded and not any(account.leads for account in accounts):
+        seen = next((text for account in accounts for text in account.about), "no change could be seen")
+        tell(console, f"Here it cannot be seen well: {seen} Recorded before, on another machine, with other times:")
+        name = read_recorded(archive)
+        accounts = leads(archive, name, Wanted()).accounts
+    for account in accounts:
+        console.print()
+        print_account(console, account, FIRST)
+    return name
 
 
 def _observed(study: Path, archive: Path) -> str:

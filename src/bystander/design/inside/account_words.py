@@ -101,7 +101,7 @@ def lead_sentence(lead: Lead) -> str:
     if lead.moved_from:
         around = f", under {place_label(lead.under)}" if lead.under else ""
         remains = "" if lead.seconds.shown else "; together no change is shown"
-        return f"{_moved(lead, 'the other')}{around}{remains}"
+        return f"{_moved(lead, place_label(lead.place))}{around}{remains}"
     parts = [text] if (text := standing_text(lead.standing)) else []
     if lead.takes:
         parts.append(f"with {listed([place_label(one) for one in lead.takes], 3)}")
@@ -109,7 +109,8 @@ def lead_sentence(lead: Lead) -> str:
         parts.append(text)
     grew = lead.waiting_after_s - lead.waiting_before_s
     if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and not lead.by_count:
-        parts.append(f"waiting {duration_text(lead.waiting_before_s, 2)}, then {duration_text(lead.waiting_after_s, 2)}")
+        waits = [duration_text(seconds, 2) for seconds in (lead.waiting_before_s, lead.waiting_after_s)]
+        parts.append(f"waiting {waits[0]}, then {waits[1]}")
     return ", ".join(parts)
 
 

@@ -11,6 +11,7 @@ from bystander.design import ORDERS_OF_LEADS, ORDERS_OF_PLACES, VIEWS, Account, 
 from bystander.errors import UsageError
 from bystander.exchange import accounts_csv, accounts_json, paths_csv, places_json
 from bystander.flow.inside.accounts import account_of
+from bystander.flow.inside.edits import with_edits
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
 from bystander.verdicts import decide, row_sentence
@@ -71,7 +72,7 @@ def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None 
     """
     kept = _chosen(archive, record, wanted, number)
     if _two(kept, wanted):
-        accounts = [account_of(one, wanted.view) for one in kept]
+        accounts = [account_of(with_edits(one), wanted.view) for one in kept]
         timed = timed_verdicts(archive, kept[0].head)
         told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
         return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0])
@@ -92,7 +93,7 @@ def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str) -
         return leads_json(leads(archive, record, wanted))
     kept = _chosen(archive, record, wanted, None)
     if _two(kept, wanted):
-        return accounts_csv([account_of(one, wanted.view) for one in kept])
+        return accounts_csv([account_of(with_edits(one), wanted.view) for one in kept])
     return paths_csv(sums_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0]))
 
 

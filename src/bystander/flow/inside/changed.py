@@ -291,10 +291,8 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
         again = command_line("inspect", head.name, "--only", name, "--arm", arms[1])
         raise InspectionError(f"{tried.failed}; look into that state alone: {again}")
     if run:
-        kept_tick = run.options.get("tick_ns")
-        tried = replace(tried, tick_ns=kept_tick) if isinstance(kept_tick, int) else tried
-    if run:
-        several = run.options.get("each")
+        tick, several = run.options.get("tick_ns"), run.options.get("each")
+        tried = replace(tried, tick_ns=tick) if isinstance(tick, int) else tried
         side.plan = replace(side.plan, each=several if isinstance(several, int) and 0 < several < 100 else 1)
     elif work.asked.trials is None:
         side.plan_each(tried)
@@ -307,15 +305,18 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
     run, writer = _begun(work, head, target, targets, run, seed, tried, side.plan.each)
     work.numbers.append(run.number)
     side.account = lambda: _account(work, target, run)
-    if not _watched(work, side, writer, run, tried, target):
-        return False
-    if counting and not _counted(work, side, run, target):
-        return False
-    if counting:
-        _write_account(work, target, writer, run)
-    if work.seen:
+    state = State.INTERRUPTED
+    try:
+        with suppress(KeyboardInterrupt):
+            side.watch(writer, run.number, tried)
+            if not interrupts.asked and (not counting or _counted(work, side, run, target)):
+                _write_account(work, target, writer, run)
+                state = State.COMPLETE
+    finally:
+        writer.finish(state)
+    if work.seen and _read(work, run).pairs:
         work.seen(head.name, run.number)
-    return True
+    return state is State.COMPLETE
 
 
 def _begun(
@@ -382,19 +383,6 @@ def _done(work: _Work, run: Run) -> frozenset[int]:
     return frozenset(int(before.summary["block"]) for before, _ in kept.pairs)
 
 
-def _watched(work: _Work, side: SideBySide, writer: RecordWriter, run: Run, tried: Tried, target: Target) -> bool:
-    """Run the watched blocks; return whether they were not interrupted."""
-    state = State.INTERRUPTED
-    try:
-        with suppress(KeyboardInterrupt):
-            side.watch(writer, run.number, tried)
-            state = State.INTERRUPTED if side.interrupts.asked else State.COMPLETE
-        _write_account(work, target, writer, run)
-    finally:
-        writer.finish(state)
-    return state is State.COMPLETE
-
-
 def _counted(work: _Work, side: SideBySide, inspected: Run, target: Target) -> bool:
     """Run the counting trials of both arms; return whether they were not interrupted."""
     head = work.kept.head(work.head.uuid)
@@ -427,11 +415,10 @@ def _account(work: _Work, target: Target, run: Run) -> Account:
 
 
 def _write_account(work: _Work, target: Target, writer: RecordWriter, run: Run) -> None:
-    """Keep what was edited, of what trials met until now, and the account in words; the newest of several counts."""
+    """Keep what was edited, of what trials met, and the account in words."""
     kept = _read(work, run)
-    if kept.trials:
-        edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), work.home.git)
-        told = told_account(account_of(replace(kept, edits=edits)))
-        packets = [packed(EDITS_KIND, edits, {"matches": len(edits.matches)})]
-        packets.append(packed(ACCOUNT_KIND, told, {"leads": len(told.leads)}))
-        writer.evidence(Whose(run.number, target[0], target[2]), packets)
+    edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), work.home.git)
+    told = told_account(account_of(replace(kept, edits=edits)))
+    packets = [packed(EDITS_KIND, edits, {"matches": len(edits.matches)})]
+    packets.append(packed(ACCOUNT_KIND, told, {"leads": len(told.leads)}))
+    writer.evidence(Whose(run.number, target[0], target[2]), packets)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
 
 from bystander.design import ArmState, Edits, Place, Standing
 from bystander.errors import ArmError
@@ -13,7 +14,7 @@ from bystander.evidence import edits_of
 from bystander.field import Git, package_release, source_text
 from bystander.flow.inside.kept import Kept
 
-__all__ = ["edits_between"]
+__all__ = ["edits_between", "with_edits"]
 
 _MOST_SUBJECTS = 20
 _PACKAGE = re.compile(r"^(.*/(?:site|dist)-packages)/([^/]+)")
@@ -31,6 +32,14 @@ def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) 
     hit = tuple(_met(kept, arm) for arm in sides)
     edits = edits_of((hit[0], hit[1]), (arms[0].folder, arms[1].folder), source_text)
     return replace(edits, subjects=_subjects(arms, git), packages=tuple(_packages(edits)))
+
+
+def with_edits(kept: Kept) -> Kept:
+    """Return what is kept with what was edited: of an unfinished inspection it is read now, if the arms still lie."""
+    if kept.edits.matches or kept.against is None or not kept.head.observed_here:
+        return kept
+    arms = kept.head.arms[kept.against], kept.head.arms[kept.arm]
+    return replace(kept, edits=edits_between(kept, arms, None)) if Path(arms[1].folder).is_dir() else kept
 
 
 def _met(kept: Kept, arm: int) -> set[Place]:

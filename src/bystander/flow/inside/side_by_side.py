@@ -140,7 +140,7 @@ class SideBySide:
 
     def expected_s(self, tried: Tried, counting: bool) -> float:
         """Return how long it takes at most, in seconds."""
-        bare = _BARE_BLOCKS if self._bare(tried) else 0
+        bare = _BARE_BLOCKS if self._bare(tried) and not self.done else 0
         pairs = max(0, self.plan.blocks * self.plan.each - len(self.done)) + bare
         return sum(tried.took_s) * pairs + (self.counting_s(tried) if counting else 0.0)
 
@@ -159,13 +159,15 @@ class SideBySide:
         names = [self.study.arms[arm].name for arm in self.arms]
         key = workload_key(self.study.workloads[self.workload])
         failed, whole, each = 0, 0, self.plan.each
+        if self.done and self._enough(len(self.done) // each):
+            return
         try:
             for block in range(self.plan.blocks + _MOST_FAILED):
                 coming = [n for n in range(block * each, (block + 1) * each) if n not in self.done]
                 well = True
                 for number_of in coming:
                     order = tuple(self.arms[k] for k in block_order(self.seed, key, number_of, names))
-                    beside = block < _BARE_BLOCKS and number_of % each == 0 and self._bare(tried)
+                    beside = not self.done and block < _BARE_BLOCKS and number_of % each == 0 and self._bare(tried)
                     well = self._pair(writer, number_of, order, tried, beside) and well
                     if self.interrupts.asked:
                         return
@@ -177,18 +179,20 @@ class SideBySide:
                         f"{self._name}: {failed} blocks had a trial that did not end well; that is enough."
                     )
                     return
-                if whole >= self.plan.blocks:
-                    return
-                if coming and well and whole in self.plan.looks and self._accounted():
+                if coming and well and self._enough(whole):
                     return
         finally:
-            for arm, pairs in self.bare.items():
+            for arm, pairs in sorted(self.bare.items()):
                 writer.evidence(
                     Whose(number, self.workload, arm), [packed(UNWATCHED_KIND, pairs, {"pairs": len(pairs)})]
                 )
 
-    def _accounted(self) -> bool:
-        """Whether leads are shown, and what none explains lies within the margin."""
+    def _enough(self, blocks: int) -> bool:
+        """Whether these are all blocks, or leads are shown at a look and what none explains lies within the margin."""
+        if blocks >= self.plan.blocks:
+            return True
+        if blocks not in self.plan.looks:
+            return False
         account = self.account()
         return bool(account.leads) and account.explained_enough
 

@@ -39,11 +39,11 @@ class WatchedRuns:
         return outcome
 
     def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
-        """Return a trial with what was seen of it as evidence."""
+        """Return a trial with what was seen of it as its only evidence: phases of a watched trial are no timed ones."""
         if self.watched is None:
-            return outcome
+            return replace(outcome, evidence=())
         packet = packed(STACKS_KIND, stacks_of(self.watched), _summary(self.watched, outcome, block))
-        return replace(outcome, evidence=(*outcome.evidence, packet))
+        return replace(outcome, evidence=(packet,))
 
 
 def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str, Any]:
@@ -87,11 +87,11 @@ class CountedRuns:
         """Return a trial with its calls as evidence, where it ended well and any were counted."""
         counts = self.counts
         if counts is None or not counts.processes:
-            return outcome
+            return replace(outcome, evidence=())
         summary = {
             "block": block, "processes": counts.processes, "problems": list(counts.problems),
             "status": outcome.status.text, "elapsed_s": outcome.took_s,
             "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
         }  # fmt: skip
-        evidence = (*outcome.evidence, packed(COUNTS_KIND, counts, summary)) if outcome.status is Status.OK else ()
-        return replace(outcome, evidence=evidence or outcome.evidence)
+        evidence = (packed(COUNTS_KIND, counts, summary),) if outcome.status is Status.OK else ()
+        return replace(outcome, evidence=evidence)
