@@ -69,7 +69,8 @@ FOLDERS = {
     "verdicts": ("compared", "described", "tested", "noted", "decided", "worded"),
     "archive": ("tables", "file"),
     "field": ("trials", "arms", "watching"),
-    "flow": ("trials", "sessions", "commands"),
+    "evidence": ("compared",),
+    "flow": ("trials", "sessions", "inside", "commands"),
 }
 # Rooms of more than twelve files side by side, and why they have no folders.
 MANY = {"stats": "one method a file, each with its source; none knows more than one other"}

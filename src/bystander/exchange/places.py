@@ -83,7 +83,7 @@ def paths_csv(sums: Sums) -> str:
 
 
 def accounts_json(accounts: Sequence[Account]) -> str:
-    """Return the document of accounts and leads whose schema is in docs/leads.schema.json; seconds a trial."""
+    """Return the document of accounts and leads whose schema is in docs/accounts.schema.json; seconds a trial."""
     document = {"format": LEADS_FORMAT, "version": _VERSION, "accounts": [_account(one) for one in accounts]}
     return json.dumps(document, ensure_ascii=False, indent=1)
 

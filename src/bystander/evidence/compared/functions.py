@@ -71,9 +71,10 @@ def _told(name: str, first: int, last: int, node: ast.AST) -> Function:
 
 
 def _written(node: ast.AST, outermost: bool = False) -> Iterator[str]:
-    """Yield the words of a body; of what is nested in it only that it is there."""
+    """Yield the words of a body; functions and classes in it are left out, as making one costs nothing."""
     if isinstance(node, _NESTED) and not outermost:
-        yield f"<{_name(node)}>"
+        if isinstance(node, ast.Lambda | ast.GeneratorExp):
+            yield _name(node)
         return
     yield type(node).__name__
     for field, value in ast.iter_fields(node):

@@ -54,7 +54,8 @@ def decided(
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
-    accounts = told_accounts(archive, record.head)
+    rows = {row.key for row in decision.primary}
+    accounts = {key: told for key, told in told_accounts(archive, record.head).items() if key in rows}
     decision = replace(decision, notes=notes, given=given or Given(), accounts=accounts)
     return decision, None if ask is None else gate(decision, ask)
 

@@ -20,14 +20,11 @@ from bystander.design import (
     Run,
     State,
     Whose,
-    chosen_names,
     command_line,
-    inspected_against,
-    inspected_place,
     inspections,
     told_account,
 )
-from bystander.errors import InspectionError, UsageError
+from bystander.errors import InspectionError
 from bystander.evidence import ACCOUNT_KIND, EDITS_KIND, packed
 from bystander.field import (
     COUNTS_ONLY,
@@ -47,6 +44,7 @@ from bystander.flow.inside.edits import edits_between
 from bystander.flow.inside.inspection import Asked
 from bystander.flow.inside.kept import Kept, read_inspection
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
+from bystander.flow.inside.targets import Target, planned_targets, target_of, targets_of, unfinished
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts
@@ -54,12 +52,10 @@ from bystander.flow.trials.answers import Answers
 from bystander.flow.trials.kinds import joined_kind
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import TrialRunner
-from bystander.units import duration_text, listed
-from bystander.verdicts import decide
+from bystander.units import duration_text
 
 __all__ = ["InspectedChanges", "inspect_changed", "resume_inspection"]
 
-Target = tuple[int, int, int]  # positions of workload, reference and candidate
 Seen = Callable[[str, int], None]
 
 
@@ -133,7 +129,7 @@ def inspect_changed(
     with Archive(archive) as kept:
         head = kept.head(name)
         refuse_foreign(head, "inspect its study instead")
-        targets = _targets(kept, head, only, observer)
+        targets = targets_of(kept, head, only, observer)
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
             work = _work(kept, head, targets, caller, observer, asked, found, limit_s, seen, archive)
             return _inspect(work, targets, lock)
@@ -156,16 +152,16 @@ def resume_inspection(
         When there is none.
     """
     with Archive(archive) as kept:
-        head, run = _unfinished(kept, name)
+        head, run = unfinished(kept, name)
         refuse_foreign(head, "inspect its study instead")
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
-            head, run = _unfinished(kept, head.name)
+            head, run = unfinished(kept, head.name)
             options = run.options
             tick = options.get("tick_s")
             asked = Asked(
                 tick if isinstance(tick, float) else None, options.get("counts"), False, options.get("trials")
             )
-            targets = _planned(head, run)
+            targets = planned_targets(head, run)
             limit = options.get("limit_s")
             found = found_way(str(options.get("way")) if options.get("way") else None)
             work = _work(
@@ -174,70 +170,6 @@ def resume_inspection(
             )  # fmt: skip
             work.together = str(options.get("together"))
             return _inspect(work, targets, lock)
-
-
-def _targets(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer) -> list[Target]:
-    """Return what is looked into: rows that changed, the worst first, or those of the workloads that are named."""
-    study = head.study
-    if not study.comparisons:
-        raise UsageError(f"record {head.name} has one arm, and nothing to hold it against; name it with --arm")
-    places = {workload.name: place for place, workload in enumerate(study.workloads)}
-    wanted = set(chosen_names(study.workloads, list(only), f"record {head.name}")) if only else set(places)
-    if head.only_inspected:
-        if not only:
-            raise InspectionError(
-                f"record {head.name} has no timed trials, so that nothing changed; name workloads with --only"
-            )
-        return [(places[name], one.reference, one.candidate) for name in sorted(wanted) for one in study.comparisons]
-    rows = [row for row in decide(kept.load(head.uuid)).primary if row.workload in wanted]
-    changed = [row for row in rows if row.changed]
-    if not changed and not only:
-        again = command_line("inspect", head.name, "--only", study.workloads[0].name)
-        raise InspectionError(
-            f"no change is shown in record {head.name}, so that nothing is looked into; name a workload: {again}"
-        )
-    if only and (same := [row.workload for row in rows if not row.changed]):
-        names = listed(list(dict.fromkeys(same)), 4)
-        observer.remark(f"No change of the whole is shown for {names}; it is looked into all the same.")
-    chosen = rows if only else changed
-    return [(places[row.workload], row.comparison.reference, row.comparison.candidate) for row in chosen]
-
-
-def _unfinished(kept: Archive, name: str | None) -> tuple[RecordHead, Run]:
-    """Return the newest inspection of two states that was not finished."""
-    heads = [kept.head(name)] if name else list(reversed(kept.heads()))
-    for head in heads:
-        for run in reversed(inspections(head)):
-            if inspected_against(head, run) is not None and run.options.get("together") and _is_open(head, run):
-                return head, run
-    where = f"record {heads[0].name}" if name else f"{kept.path}"
-    raise UsageError(f"{where} has no unfinished inspection of two states; there is nothing to resume")
-
-
-def _is_open(head: RecordHead, run: Run) -> bool:
-    if run.state != State.COMPLETE:
-        return True
-    begun = {_target(head, one) for one in inspections(head) if one.options.get("together") == run.options["together"]}
-    return not set(_planned(head, run)) <= begun
-
-
-def _target(head: RecordHead, run: Run) -> Target:
-    workload, arm = inspected_place(head, run)
-    return workload, inspected_against(head, run) or 0, arm
-
-
-def _planned(head: RecordHead, run: Run) -> list[Target]:
-    """Return what one command was to look into, as far as that makes sense in its record."""
-    sizes = len(head.study.workloads), len(head.study.arms), len(head.study.arms)
-    told = run.options.get("planned")
-    found = [
-        (one[0], one[1], one[2])
-        for one in (told if isinstance(told, list) else [])
-        if isinstance(one, list)
-        and len(one) == 3
-        and all(isinstance(k, int) and 0 <= k < size for k, size in zip(one, sizes, strict=True))
-    ]
-    return found or [_target(head, run)]
 
 
 def _work(
@@ -276,7 +208,7 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
     head = work.kept.head(work.head.uuid)
     mine = [
         run for run in inspections(head)
-        if run.options.get("together") == work.together and _target(head, run) == target
+        if run.options.get("together") == work.together and target_of(head, run) == target
     ]  # fmt: skip
     run = mine[-1] if mine else None
     if run and run.state == State.COMPLETE:
