@@ -23,11 +23,12 @@ screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py
 
 benchmarks: $(READY)
-	for program in $(filter-out %/validate.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
+	for program in $(filter-out %/validate.py %/validate_leads.py %/leads_programs.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
 
 # Measures how often verdicts are wrong and how much they see, into docs/; the tests run its quick form.
 validate: $(READY)
 	$(BIN)/python benchmarks/validate.py
+	$(BIN)/python benchmarks/validate_leads.py
 
 # Long forms of tests: SIGKILL at random moments, then what is left, then --resume; and the demo whole, live.
 KILLS ?= 30

@@ -34,6 +34,7 @@ from bystander.units import counted, duration_text, numbered, plain_text, shorte
 __all__ = ["print_account", "print_changes"]
 
 _GAP, _LEAST_NAME, _MOST_NAME, _LEAST_AXIS, _MOST_AXIS = 2, 14, 40, 24, 44
+_MOST_WHERE = 52
 _WIDE = 132  # from here on a place is one line
 _PLAIN = str.maketrans({"●": "*", "○": "o", "━": "-", "├": "[", "┤": "]"})
 _SUBJECTS = 5
@@ -89,7 +90,7 @@ def print_account(console: Console, account: Account, first: int) -> None:
     leads = account.leads[:first]
     if leads:
         console.print()
-        rows = [(lead_label(lead), lead_where(lead, account.roots), lead.seconds, calls_text(lead)) for lead in leads]
+        rows = [(lead_label(lead), _where(lead, account), lead.seconds, calls_text(lead)) for lead in leads]
         _print_rows(console, rows, [_said(lead) for lead in leads])
         if len(account.leads) > first:
             console.print(f"{len(account.leads) - first} more leads: --first {len(account.leads)}", style="quiet")
@@ -97,8 +98,21 @@ def print_account(console: Console, account: Account, first: int) -> None:
 
 
 def _said(lead: Lead) -> str:
+    """Return what is known beside how its code stands, which is told with its file."""
     seconds = "no change of time is shown" if lead.by_count and not lead.seconds.shown else ""
-    return ", ".join(text for text in (lead_sentence(lead), seconds) if text)
+    text = lead_sentence(lead)
+    if not lead.moved_from and (stands := standing_text(lead.standing)) and lead.place.file:
+        text = text.removeprefix(stands).removeprefix(", ")
+    return ", ".join(part for part in (text, seconds) if part)
+
+
+def _where(lead: Lead, account: Account) -> str:
+    stands = "" if lead.moved_from else standing_text(lead.standing)
+    return _joined(lead_where(lead, account.roots), stands)
+
+
+def _joined(where: str, stands: str) -> str:
+    return f"{where}, {stands}" if where and stands else where
 
 
 def _print_rows(console: Console, rows: Sequence[tuple[str, str, Change, str]], said: Sequence[str]) -> None:
@@ -111,7 +125,7 @@ def _print_rows(console: Console, rows: Sequence[tuple[str, str, Change, str]], 
     figures = change + _GAP + (calls + _GAP if calls else 0)
     wide = console.width >= _WIDE
     name = max(_LEAST_NAME, min(_MOST_NAME, max(map(len, names)), console.width - figures - 2 * _GAP))
-    where = min(_MOST_NAME, max(len("file and line"), *(len(where) for _, where, _, _ in rows)))
+    where = min(_MOST_WHERE, max(len("file and line"), *(len(where) for _, where, _, _ in rows)))
     if wide:
         width = min(_MOST_AXIS, console.width - name - figures - where - 3 * _GAP)
     else:
@@ -181,9 +195,9 @@ def print_changes(console: Console, account: Account, order: str, first: int, ev
         where = one.place.file
         for root in account.roots:
             where = short_file(where, root)
-        label = f"{where}:{one.place.line}" if where else ""
+        label = _joined(f"{where}:{one.place.line}" if where else "", standing_text(one.standing))
         told.append((place_label(one.place), label, one.alone if alone else one.whole, calls_text(one)))
-    _print_rows(console, told, [standing_text(one.standing) for one in shown])
+    _print_rows(console, told, [""] * len(told))
     if len(rows) > len(shown):
         console.print(f"{counted(len(rows) - len(shown), 'place')} more: --all", style="quiet")
 

@@ -88,11 +88,12 @@ def _about(kept: Kept, pairs: Sequence[tuple[OfTrial, OfTrial]]) -> list[str]:
     """Say what limits the account."""
     sentences = [str(kept.run.options["lost"])] if kept.run.options.get("lost") else []
     names = [arm.name for arm in kept.head.study.arms]
+    behind = []
     for arm in (kept.against or 0, kept.arm):
         summaries = [trial.summary for trial in kept.trials if trial.arm == arm]
         ticks, missed = (sum(one[key] for one in summaries) for key in ("ticks", "missed"))
         if ticks and missed / ticks > _BEHIND:
-            sentences.append(f"Under {names[arm]} {share_text(missed / ticks)} of the ticks were not read.")
+            behind.append(f"{share_text(missed / ticks)} under {names[arm]}")
         problems = Counter(problem for one in summaries for problem in one["problems"])
         sentences += [f"Not seen from inside under {names[arm]}, {problem}." for problem in sorted(problems)[:3]]
         ends = Counter(one["status"] for one in summaries if one["status"] != "ok")
@@ -100,6 +101,8 @@ def _about(kept: Kept, pairs: Sequence[tuple[OfTrial, OfTrial]]) -> list[str]:
             f"{counted(times, 'watched trial')} under {names[arm]} ended with {how}: its block does not count."
             for how, times in ends.items()
         ]
+    if behind:
+        sentences.insert(0, f"Ticks that were not read: {', '.join(behind)}.")
     readings = min((int(one.summary["readings"]) for pair in pairs for one in pair), default=_FEW)
     if readings < _FEW:
         sentences.append(f"A trial has only {counted(readings, 'reading')}: small places are hardly known.")
