@@ -6,6 +6,7 @@ import itertools
 import json
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -21,6 +22,7 @@ from bystander.design import (
     Change,
     Counts,
     Edits,
+    LineMap,
     Match,
     Place,
     Stacks,
@@ -43,6 +45,7 @@ from bystander.evidence import (
     packed,
 )
 from bystander.evidence.compared.functions import functions_of
+from bystander.evidence.compared.lines import line_after, line_blocks
 from bystander.evidence.compared.matching import canonical_file, package_of
 from bystander.exchange import accounts_csv, accounts_json
 from bystander.stats import flip_p, flipped, subset_interval
@@ -267,6 +270,28 @@ def test_whatever_stands_in_a_file_is_no_error(text: str) -> None:
     assert found is None or found[0].name == "<module>"
 
 
+@given(
+    st.lists(st.sampled_from(["a", "b", "c", "d", ""]), max_size=14),
+    st.lists(st.sampled_from(["a", "b", "c", "e", ""]), max_size=14),
+)
+def test_lines_that_are_matched_are_alike_and_in_order(before: list[str], after: list[str]) -> None:
+    """Each at most once; equal files line by line."""
+    blocks = line_blocks("\n".join(before), "\n".join(after))
+    pairs = [(line, to) for line in range(1, len(before) + 1) if (to := line_after(blocks, line))]
+
+    assert all(before[line - 1] == after[to - 1] for line, to in pairs)
+    assert [to for _, to in pairs] == sorted({to for _, to in pairs})
+    if before == after:
+        assert len(pairs) == len("\n".join(before).splitlines())
+
+
+def test_lines_are_mapped_through_an_edit() -> None:
+    """What was put in or taken out moves those behind it."""
+    blocks = line_blocks("a\nb\nc\nd\ne", "a\nx\ny\nb\nd\ne")
+
+    assert [line_after(blocks, line) for line in range(1, 6)] == [1, 4, 0, 5, 6]
+
+
 # Accounts
 
 
@@ -381,6 +406,29 @@ def test_a_callee_that_is_called_more_often_is_charged_to_its_caller() -> None:
     assert "an arm in which quay.main calls quay.read as often as before" in try_sentence(often)
     assert [lead.place.name for lead in slower.leads] == ["read"]
     assert (slower.leads[0].calls_before, slower.leads[0].calls_after) == (100, 100)
+
+
+def test_a_lead_names_the_line_where_most_of_it_stands() -> None:
+    """Through the edit: what was line 8 is line 9 now, and took as long; line 10 is new."""
+    before, after = (
+        [lined(side, seconds) for seconds in rows]
+        for side, rows in ((0, [{8: 0.05, 12: 0.01}] * 8), (1, [{9: 0.05, 10: 0.03, 13: 0.011}] * 8))
+    )
+    known = Edits(
+        (Match(found("read", 0), found("read", 1), Standing.EDITED),),
+        (LineMap(found("read", 0).file, found("read", 1).file, ((1, 1, 7), (8, 9, 1), (9, 11, 40))),),
+    )
+    told = account(Seen((before, after), ([], []), known, ROOTS), Asked("elapsed", 0.05, 0.03))
+
+    assert told.leads[0].line == 10
+    assert lead_sentence(told.leads[0]) == "edited, most of it at line 10"
+
+
+def lined(side: int, seconds: Mapping[int, float]) -> Stacks:
+    """Return a trial of one function by its lines."""
+    one = trial({("read",) * (k + 1): value for k, value in enumerate(seconds.values())}, side)
+    count = len(seconds)
+    return replace(one, parent=np.full(count, -1), place=np.zeros(count, dtype=np.int64), line=np.array(list(seconds)))
 
 
 def test_calls_that_do_not_repeat_are_no_evidence() -> None:

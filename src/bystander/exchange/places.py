@@ -139,7 +139,7 @@ def _lead(lead: Lead) -> dict[str, Any]:
         "seconds": _change(lead.seconds), "p": _finite(lead.p), "takes": [_place(one) for one in lead.takes],
         "moved_from": _place(lead.moved_from), "under": _place(lead.under), "calls_before": lead.calls_before,
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
-        "waiting_after_s": lead.waiting_after_s, "called": _place(lead.called_place),
+        "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None, "called": _place(lead.called_place),
         "called_by": [{"place": _place(one.place), "before": one.before, "after": one.after} for one in lead.called],
         "said": lead_sentence(lead),
     }  # fmt: skip

@@ -107,6 +107,8 @@ def lead_sentence(lead: Lead) -> str:
         parts.append(f"with {listed([place_label(one) for one in lead.takes], 3)}")
     if text := called_text(lead):
         parts.append(text)
+    if lead.line and lead.line != lead.place.line and not lead.by_count:
+        parts.append(f"most of it at line {lead.line}")
     grew = lead.waiting_after_s - lead.waiting_before_s
     if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and not lead.by_count:
         waits = [duration_text(seconds, 2) for seconds in (lead.waiting_before_s, lead.waiting_after_s)]

@@ -22,6 +22,7 @@ __all__ = [
     "Edits",
     "Lead",
     "LeadTold",
+    "LineMap",
     "Match",
     "PlaceChange",
     "Standing",
@@ -51,6 +52,14 @@ class Match(NamedTuple):
     standing: Standing
 
 
+class LineMap(NamedTuple):
+    """Two files that differ: runs of lines that are alike, as (first before, first after, how many)."""
+
+    before: str
+    after: str
+    blocks: tuple[tuple[int, int, int], ...]
+
+
 @dataclass(frozen=True)
 class Edits:
     """What was edited between two arms, as far as trials came by it.
@@ -59,6 +68,8 @@ class Edits:
     ----------
     matches : tuple of Match
         Of functions that were met in either arm.
+    lines : tuple of LineMap
+        Of files that differ.
     subjects : tuple of str
         Of the commits between the arms, the newest first: digest and first line.
     packages : tuple of str
@@ -66,6 +77,7 @@ class Edits:
     """
 
     matches: tuple[Match, ...] = ()
+    lines: tuple[LineMap, ...] = ()
     subjects: tuple[str, ...] = ()
     packages: tuple[str, ...] = ()
 
@@ -173,6 +185,8 @@ class Lead:
         Of the seconds.
     by_count : bool
         Whether it is a lead by its count alone.
+    line : int
+        Of the candidate's file, at which most of its change stands; 0 where that is not known.
     """
 
     place: Place
@@ -190,6 +204,7 @@ class Lead:
     waiting_before_s: float = 0.0
     waiting_after_s: float = 0.0
     by_count: bool = False
+    line: int = 0
 
 
 @dataclass(frozen=True)

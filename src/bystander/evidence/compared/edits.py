@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from bystander.design import EDITS, Edits, Match, Place, Standing
+from bystander.design import EDITS, Edits, LineMap, Match, Place, Standing
 from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
 
 __all__ = ["EDITS_KIND"]
@@ -16,7 +16,8 @@ _VERSION = 1
 def edits_table(edits: Edits) -> dict[str, Any]:
     """Return matches (place before, place after, how the code stands), subjects of commits, and packages."""
     matches = [[one.before and list(one.before), one.after and list(one.after), one.standing] for one in edits.matches]
-    return {"matches": matches, "subjects": list(edits.subjects), "packages": list(edits.packages)}
+    lines = [[one.before, one.after, [list(block) for block in one.blocks]] for one in edits.lines]
+    return {"matches": matches, "lines": lines, "subjects": list(edits.subjects), "packages": list(edits.packages)}
 
 
 def _place(told: Any) -> Place | None:
@@ -34,8 +35,12 @@ def edits_from_table(table: dict[str, Any]) -> Edits:
         if match.before is None and match.after is None:
             raise ValueError("edits: a match of nothing with nothing")
         matches.append(match)
+    lines = tuple(
+        LineMap(str(before), str(after), tuple((int(a), int(b), int(n)) for a, b, n in blocks))
+        for before, after, blocks in table["lines"]
+    )
     subjects, packages = (tuple(str(one) for one in table[name]) for name in ("subjects", "packages"))
-    return Edits(tuple(matches), subjects, packages)
+    return Edits(tuple(matches), lines, subjects, packages)
 
 
 def _unpack(plain: bytes, version: int) -> Edits:

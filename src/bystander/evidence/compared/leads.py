@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import BUILT_IN, CalledBy, Change, Lead, Place, Standing, place_label
+from bystander.design import BUILT_IN, PYTHON, CalledBy, Change, Lead, Place, Standing, place_label
 from bystander.evidence.compared.both import Both
+from bystander.evidence.compared.lines import line_after, mapped
 from bystander.evidence.count_sentences import OPENING
 from bystander.stats import Flipped, flip_p, flipped, subset_interval
 
 __all__ = ["Leads", "ends"]
 
-_LITTLE = 0.1  # of a change: what calls do not explain is no matter
+_MOSTLY = 0.5  # of a change: where calls leave less than that, they explain it
 _SURE = 0.05  # below it a call is shown to take longer, or less long
 _NETTED = 0.5  # of the smaller one: what remains of two that cancel is less
 _FEWEST_OPENED = 20
+_MOST_OF_IT = 0.5
 Floats = NDArray[np.float64]
 
 
@@ -80,7 +83,7 @@ class Leads:
             return self.matching.standing[k] not in (Standing.NEW, Standing.GONE)
         # Held against each other at as many calls as there are in the arm with fewer: no noise is made larger.
         left = self.both.part[1][k] * min(1, n0 / n1) - self.both.part[0][k] * min(1, n1 / n0)
-        return abs(float(left.mean())) <= _LITTLE * abs(float(change.mean())) or flip_p(left) > _SURE
+        return abs(float(left.mean())) <= _MOSTLY * abs(float(change.mean())) or flip_p(left) > _SURE
 
     def _caller(self, k: int) -> int | None:
         """Return the place of the program whose calls of it changed most, through libraries too."""
@@ -133,8 +136,28 @@ class Leads:
         return Lead(
             self.matching.place(k), standing, seconds, takes=tuple(map(self.matching.place, self.takes.get(k, ()))),
             calls_before=n[0], calls_after=n[1], called=called, called_place=called_place, items=self._items(),
-            waiting_before_s=waits[0], waiting_after_s=waits[1],
+            waiting_before_s=waits[0], waiting_after_s=waits[1], line=self._line(k, seconds.change_s),
         )  # fmt: skip
+
+    def _line(self, k: int, change_s: float) -> int:
+        """Return the candidate's line at which at least half of a change stands, 0 where there is none."""
+        before, after = self.matching.places[k]
+        if after is None or after.kind != PYTHON or k in self.takes or not change_s:
+            return 0
+        old, changes = (side.by_line(k) for side in self.both.sides)
+        for line, seconds in old.items() if before else ():
+            to = self._line_after(before, after, line) if before else 0
+            changes[to] = changes.get(to, 0.0) - seconds
+        sign = math.copysign(1.0, change_s)
+        best = max(changes, key=lambda line: changes[line] * sign, default=0)
+        return best if best and changes[best] * sign >= _MOST_OF_IT * abs(change_s) else 0
+
+    def _line_after(self, before: Place, after: Place, line: int) -> int:
+        """Return where a line of a place is in the candidate: by the files' lines, in what moved by its distance."""
+        blocks = mapped(self.both.seen.edits.lines, before.file, after.file)
+        if blocks is not None:
+            return line_after(blocks, line)
+        return line - before.line + after.line
 
     def _items(self) -> dict[str, float]:
         """Return what the program tells of, where it is as much in both arms."""

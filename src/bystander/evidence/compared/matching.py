@@ -8,8 +8,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from bystander.design import LIBRARY, PYTHON, Edits, Match, Place, Standing
+from bystander.design import LIBRARY, PYTHON, Edits, LineMap, Match, Place, Standing
 from bystander.evidence.compared.functions import Function, functions_of
+from bystander.evidence.compared.lines import line_blocks
 
 __all__ = ["Matching", "canonical_file", "edits_of", "in_place", "package_of"]
 
@@ -103,7 +104,12 @@ def edits_of(hit: Sides, roots: tuple[str, str], read: Read) -> Edits:
             alike[canonical] = before.file or "", after.file or ""
         else:
             pairs.append((canonical, before, after))
-    return Edits((*_alike(alike, wanted), *_met(_Matched(pairs), wanted)))
+    lines = tuple(
+        LineMap(before.file or "", after.file or "", line_blocks(before.text, after.text))
+        for _, before, after in pairs
+        if before.text is not None and after.text is not None
+    )
+    return Edits((*_alike(alike, wanted), *_met(_Matched(pairs), wanted)), lines)
 
 
 def _alike(alike: dict[str, tuple[str, str]], wanted: tuple[dict[tuple[str, str, int], Place], ...]) -> Iterable[Match]:

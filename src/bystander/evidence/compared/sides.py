@@ -33,6 +33,11 @@ class Side:
     total : array, shape (n,)
     depth : array of int, shape (k,)
         How far inside a place is found, at least.
+    tree : Tree
+    number, owner, line : array of int
+        Of each node of the tree: its place, the place whose part it is, and the line of that one.
+    spent : array
+        Seconds of each node by block.
     """
 
     whole: Floats
@@ -44,7 +49,16 @@ class Side:
     tree: Tree
     number: Whole
     owner: Whole
+    line: Whole
     spent: Floats
+
+    def by_line(self, place: int) -> dict[int, float]:
+        """Return the seconds a trial of a part by the place's own lines."""
+        found: dict[int, float] = {}
+        mine = np.flatnonzero(self.owner == place)
+        for line, seconds in zip(self.line[mine].tolist(), self.spent[mine].mean(axis=1).tolist(), strict=True):
+            found[line] = found.get(line, 0.0) + seconds
+        return found
 
     def above(self, places: set[int], share: float = 0.95) -> set[int]:
         """Return what lies around the time of some parts, themselves included: around so much of it, at least."""
@@ -102,7 +116,7 @@ def side_of(
     in_group = [matching.number(side, Place(kind, kind)) for kind in ALL_GROUPS]
     number = number_of[place] if nodes else np.zeros(0, dtype=np.int64)
     home = np.array([matching.is_home(k) for k in range(len(matching))])
-    owner = _owners(parent, number, group, levels, home, elsewhere, in_group)
+    owner, line = _owners(tree, number, group, levels, home, elsewhere, in_group)
     k = len(matching)
     whole_of = spent.copy()
     whole_of[group >= 0] = 0.0
@@ -118,7 +132,7 @@ def side_of(
     for kind, taken in enumerate(in_group):
         alone[taken] = whole[taken] = spent[group == kind].sum(axis=0)
     part, part_waited = _summed(owner, spent, k, n), _summed(owner, waited, k, n)
-    return Side(whole, alone, part, part_waited, spent.sum(axis=0), depth, tree, number, owner, spent)
+    return Side(whole, alone, part, part_waited, spent.sum(axis=0), depth, tree, number, owner, line, spent)
 
 
 def _summed(number: Whole, values: Floats, places: int, blocks: int) -> Floats:
@@ -142,16 +156,18 @@ def _add(one: Stacks, to: Whole, view: str, spent: Floats, waited: Floats) -> No
 
 
 def _owners(
-    parent: Whole, number: Whole, group: Whole, levels: list[Whole], home: NDArray[np.bool_], elsewhere: int,
+    tree: Tree, number: Whole, group: Whole, levels: list[Whole], home: NDArray[np.bool_], elsewhere: int,
     in_group: Sequence[int],
-) -> Whole:  # fmt: skip
-    """Return for each node the innermost place of the program that it lies in."""
-    owner = np.full(parent.size, elsewhere)
+) -> tuple[Whole, Whole]:  # fmt: skip
+    """Return for each node the innermost place of the program that it lies in, and at which line of that."""
+    parent, _, line_of = tree.columns()
+    owner, line = np.full(parent.size, elsewhere), np.zeros(parent.size, dtype=np.int64)
     kinds = np.array(in_group)
     for at in levels:
         above = parent[at]
         owner[at] = np.where(above >= 0, owner[np.maximum(above, 0)], elsewhere)
+        line[at] = np.where(above >= 0, line[np.maximum(above, 0)], 0)
         mine = at[home[number[at]]]
-        owner[mine] = number[mine]
+        owner[mine], line[mine] = number[mine], line_of[mine]
     owner[group >= 0] = kinds[group[group >= 0]]
-    return owner
+    return owner, line
