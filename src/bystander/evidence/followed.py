@@ -64,7 +64,7 @@ class Followed:
             Threads that wait for this one already.
         """
         times, sums = self._times[task], self.sums
-        if not times.readings.size:
+        if not times.readings.size or not times.begin.size:  # nobody looked at it, or the kernel told nothing of it
             unseen = self._tree.hung(above, self._tree.alone(Place("program", self._tasks[task].name)))
             sums[unseen, task, -1] += max(0, end - begin)
             return
