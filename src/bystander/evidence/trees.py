@@ -84,8 +84,11 @@ class Tree:
         """Take another tree in and return the node here of each of its nodes."""
         numbers = [self.number(one) for one in places]
         found: list[int] = []
+        known, node = self._nodes, self.node
         for above, at, on in zip(parent.tolist(), place.tolist(), line.tolist(), strict=True):
-            found.append(self.node(found[above] if above >= 0 else -1, numbers[at], on))
+            key = found[above] if above >= 0 else -1, numbers[at], on
+            there = known.get(key)  # most paths of a trial are in the one before
+            found.append(node(*key) if there is None else there)
         return np.array(found, dtype=np.int64)
 
     def columns(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:

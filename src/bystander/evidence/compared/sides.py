@@ -136,23 +136,21 @@ def side_of(
 
 
 def _summed(number: Whole, values: Floats, places: int, blocks: int) -> Floats:
-    found = np.zeros((places, blocks))
-    np.add.at(found, number, values)
-    return found
+    """Return sums by place, for each block."""
+    columns = [np.bincount(number, values[:, block], places) for block in range(blocks)]
+    return np.stack(columns, axis=1) if columns else np.zeros((places, 0))
 
 
 def _add(one: Stacks, to: Whole, view: str, spent: Floats, waited: Floats) -> None:
     """Add a trial's seconds to those of its nodes."""
     if view == "elapsed":
-        np.add.at(spent, to[one.elapsed_node], one.elapsed_ns / 1e9)
-        waits = one.elapsed_wait >= 0
-        np.add.at(waited, to[one.elapsed_node[waits]], one.elapsed_ns[waits] / 1e9)
+        nodes, seconds, waits = to[one.elapsed_node], one.elapsed_ns / 1e9, one.elapsed_wait >= 0
     elif view == "processor":
-        np.add.at(spent, to[one.node], one.processor_ns / 1e9)
+        nodes, seconds, waits = to[one.node], one.processor_ns / 1e9, np.zeros(one.node.size, dtype=bool)
     else:
-        seconds = (one.waiting_ns + one.queued_ns) / 1e9
-        np.add.at(spent, to[one.node], seconds)
-        np.add.at(waited, to[one.node], seconds)
+        nodes, seconds, waits = to[one.node], (one.waiting_ns + one.queued_ns) / 1e9, np.ones(one.node.size, dtype=bool)
+    spent += np.bincount(nodes, seconds, spent.size)
+    waited += np.bincount(nodes[waits], seconds[waits], spent.size)
 
 
 def _owners(
