@@ -47,7 +47,7 @@ class Sizes:
     planted: int
 
 
-FULL, QUICK = Sizes(2000, 200, 20), Sizes(10, 0, 0)
+FULL, QUICK = Sizes(2000, 200, 20), Sizes(4, 0, 0)
 
 
 def shares() -> Floats:
@@ -190,7 +190,7 @@ def power(pool: Executor, sizes: Sizes) -> list[str]:
     ]
     for name, changes in SEEN:
         for kind in ("normal", "real"):
-            n = max(4, sizes.studies // 4)
+            n = max(2, sizes.studies // 4)
             hits, false, complete, held, blocks = in_pieces(pool, partial(_seen, kind, changes), n)
             lines.append(
                 f"| {name} | {kind} | {share_text(hits, n)} | {share_text(false, n)} | {share_text(held, complete)} | "

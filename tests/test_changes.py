@@ -5,11 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import json
+import shutil
 import signal
 import subprocess
 import time
 import tomllib
+import types
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -20,7 +23,8 @@ from bystander.archive import Archive
 from bystander.cli import demo as demo_command
 from bystander.demo import FILES
 from bystander.design import inspections
-from bystander.errors import InspectionError
+from bystander.errors import ArchiveError, InspectionError
+from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 
 SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "accounts.schema.json").read_text(encoding="utf-8"))
 QUAY = """
@@ -168,6 +172,17 @@ def test_what_cannot_be_held_side_by_side_is_one_sentence(observed: Path, run: R
     failed = run("inspect", "quay-2", "--only", "day", code=1).stderr
     assert "day ends with exit under after; look into that state alone: bystander inspect quay-2" in failed
     assert "has no inspection yet" in run("leads", "quay-2", code=2).stderr
+
+
+def test_a_full_disk_is_told_before_the_first_block(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """With what it may take, and what would take less."""
+    monkeypatch.setattr(shutil, "disk_usage", lambda _path: types.SimpleNamespace(free=70 * 2**20))
+    nothing: Any = None
+    side = SideBySide(nothing, 0, (0, 1), *[nothing] * 6, seed=1, plan=Plan(), account=nothing)
+    side.check_space(Tried(1_000_000, (1.0, 1.0), 2_000, True), tmp_path / "archive.sqlite")
+
+    with pytest.raises(ArchiveError, match=r"70.0 MiB free, and this inspection may take 1[0-9]+ MiB; a longer --tick"):
+        side.check_space(Tried(250_000, (60.0, 60.0), 200_000, True), tmp_path / "archive.sqlite")
 
 
 def test_the_recorded_inspections_say_what_is_true(run: Run) -> None:

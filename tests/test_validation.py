@@ -59,3 +59,43 @@ def test_the_published_figures_are_those_of_the_full_form() -> None:
     for way in ("one run of each", "all of one, then all of the other; means"):
         on_real_trials = next(percents(line)[-1] for line in text.splitlines() if line.startswith(f"| {way}"))
         assert f"{on_real_trials:.0f} %" in readme
+
+
+def cells_of(text: str, begins: str) -> list[list[str]]:
+    """Return the cells of the rows of tables whose first cell begins so."""
+    lines = [line for line in text.splitlines() if line.startswith(f"| {begins}")]
+    return [[cell.strip() for cell in line.strip("|").split("|")] for line in lines]
+
+
+def test_the_validation_of_leads_runs(tmp_path: Path) -> None:
+    """Its quick form: few false leads, and large changes are seen."""
+    words = [sys.executable, str(ROOT / "benchmarks" / "validate_leads.py"), "--quick", "--to", str(tmp_path)]
+    subprocess.run(words, check=True, timeout=400)
+    text = (tmp_path / "validation-leads.md").read_text(encoding="utf-8")
+    kinds = ("normal", "heavy tails", "skewed", "two speeds", "drift", "real")
+    unchanged = [cells_of(text.split("### Something changed")[0], kind)[0] for kind in kinds]
+    large = cells_of(text, "30 % place takes 20 % longer |")
+
+    assert sum(int(cells[2]) for cells in unchanged) <= 6  # of 24; 5 % is promised
+    assert percents("|" + "|".join(large[0][1:]))[0] >= 50
+
+
+def test_the_published_figures_of_leads_keep_what_is_promised() -> None:
+    """At most 5 % of inspections of one code show a lead, but for the error of measuring; changes are first leads."""
+    text = (ROOT / "docs" / "validation-leads.md").read_text(encoding="utf-8")
+    assert "full form" in text
+    for kind in ("normal", "heavy tails", "skewed", "two speeds", "drift", "real"):
+        inspections, hits = cells_of(text.split("### Something changed")[0], kind)[0][1:3]
+        assert int(inspections) == 2000
+        assert int(hits) <= 129
+    seen = next(cells for cells in cells_of(text, "10 % place takes 30 % longer |") if cells[1] == "normal")
+    assert percents("| |" + seen[2])[0] >= 80
+    for cells in cells_of(text, "30 % place takes 20 % longer"):
+        held, error = (float(part) for part in re.findall(r"[\d.]+", cells[4])[:2])
+        assert held >= 95 - 2 * max(error, 1.0) or cells[1] == "real"
+    for program in ("calls more often", "slower per call", "moved work", "a dependency upgraded"):
+        _, inspections, found, *_ = cells_of(text, program)[0]
+        assert int(inspections) == 20
+        assert int(found.rsplit(" ", 1)[1]) >= 19
+    _, inspections, found, *_ = cells_of(text, "unchanged |")[0]
+    assert (int(inspections), int(found.rsplit(" ", 1)[1]) <= 16) == (200, True)

@@ -43,7 +43,7 @@ def main() -> None:
         study, place = load_study(lay_out(folder), folder)
         archive = demo_archive(folder / "bystander.toml")
         observed = observe(study, place, archive, os.environ, Silent())
-        asked = Asked(tick_s=0.0005, counts=True, trials=10)
+        asked = Asked(tick_s=0.001, counts=True)
         inspect_changed(archive, observed.record, os.environ, Silent(), ("gauge", "chart"), asked)
         document = json.loads(record_json(whole_record(archive, observed.record, payloads=True)))
     document = replaced(

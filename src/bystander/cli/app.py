@@ -57,7 +57,7 @@ for _name, _function, _example, _line in (
 ):
     app.command(_name, epilog=_example, short_help=_line)(_function)
 app.command(
-    "inspect", epilog=inside.INSPECT_EXAMPLE, short_help="Look into one state: where does the time go?",
+    "inspect", epilog=inside.INSPECT_EXAMPLE, short_help="Where did it change? Of one state: where does the time go?",
     cls=inside.InspectCommand,
 )(inside.inspect)  # fmt: skip
 app.command("leads", epilog=inside.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(inside.leads)

@@ -132,7 +132,12 @@ def called_text(lead: Lead) -> str:
     told, place = lead.called[0], lead.called_place or lead.place
     per_item = _per_item(lead) if place == lead.place else ""
     if place != lead.place:
-        return f"calls {place_label(place)} {_instead(told.before, told.after)} in each of its calls"
+        each = "in each of its calls"
+        if not told.after:
+            return f"no longer calls {place_label(place)}, before {_times(told.before)} {each}"
+        if not told.before:
+            return f"calls {place_label(place)} {_times(told.after)} {each}, and did not before"
+        return f"calls {place_label(place)} {_instead(told.before, told.after)} {each}"
     return f"called {per_item or _instead(told.before, told.after) + f' in each call of {place_label(told.place)}'}"
 
 

@@ -37,6 +37,7 @@ from bystander.field import (
     stub_for,
 )
 from bystander.flow.inside.inspection import Asked, Inspection
+from bystander.flow.inside.targets import compared_record
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts
@@ -167,7 +168,7 @@ def inspect_recorded(
 def comparable(archive: Path, name: str | None) -> bool:
     """Whether a record holds arms against each other, so that both can be looked into side by side."""
     with Archive(archive) as kept:
-        return bool(kept.head(name).study.comparisons)
+        return bool(compared_record(kept, name).study.comparisons)
 
 
 def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]:

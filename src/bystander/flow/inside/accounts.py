@@ -20,7 +20,7 @@ LOOKS = {8: 0.01, 10: 0.01, 12: 0.03}
 MOST_BLOCKS = max(LOOKS)
 _RISK = sum(LOOKS.values())
 _BEHIND = 0.05  # of the ticks, beyond which the recorder fell behind
-_FEW = 200  # readings a trial, below which small places are hardly known
+_FEW = 2000  # readings of an arm, below which small places are hardly known
 
 
 def risk_at(blocks: int, fixed: bool) -> float:
@@ -103,9 +103,11 @@ def _about(kept: Kept, pairs: Sequence[tuple[OfTrial, OfTrial]]) -> list[str]:
         ]
     if behind:
         sentences.insert(0, f"Ticks that were not read: {', '.join(behind)}.")
-    readings = min((int(one.summary["readings"]) for pair in pairs for one in pair), default=_FEW)
-    if readings < _FEW:
-        sentences.append(f"A trial has only {counted(readings, 'reading')}: small places are hardly known.")
+    readings = (
+        min(sum(int(one.summary["readings"]) for one in side) for side in zip(*pairs, strict=True)) if pairs else 0
+    )
+    if pairs and readings < _FEW:
+        sentences.append(f"Only {counted(readings, 'reading')} of an arm: small places are hardly known.")
     answers = [{trial.summary.get("answer", "") for trial in side} for side in zip(*pairs, strict=True)]
     if len(answers) == 2 and answers[0] != answers[1] and all(answers):
         sentences.append("The watched trials of both arms answered differently.")

@@ -44,7 +44,7 @@ from bystander.flow.inside.edits import edits_between
 from bystander.flow.inside.inspection import Asked
 from bystander.flow.inside.kept import Kept, read_inspection
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
-from bystander.flow.inside.targets import Target, planned_targets, target_of, targets_of, unfinished
+from bystander.flow.inside.targets import Target, compared_record, planned_targets, target_of, targets_of, unfinished
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts
@@ -127,7 +127,7 @@ def inspect_changed(
     """
     found = found_way(way)
     with Archive(archive) as kept:
-        head = kept.head(name)
+        head = compared_record(kept, name)
         refuse_foreign(head, "inspect its study instead")
         targets = targets_of(kept, head, only, observer)
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:

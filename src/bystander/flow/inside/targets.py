@@ -20,9 +20,16 @@ from bystander.flow.observer import Observer
 from bystander.units import listed
 from bystander.verdicts import decide
 
-__all__ = ["Target", "planned_targets", "target_of", "targets_of", "unfinished"]
+__all__ = ["Target", "compared_record", "planned_targets", "target_of", "targets_of", "unfinished"]
 
 Target = tuple[int, int, int]  # positions of workload, reference and candidate
+
+
+def compared_record(kept: Archive, name: str | None) -> RecordHead:
+    """Return a record by name; without one the newest that has timed trials, or else the newest."""
+    if name is not None:
+        return kept.head(name)
+    return next((head for head in reversed(kept.heads()) if not head.only_inspected), None) or kept.head(None)
 
 
 def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer) -> list[Target]:
