@@ -171,7 +171,7 @@ if __name__ == "__main__":
 UPGRADE = Program(
     "a dependency upgraded",
     {"work.py": _WORK, "main.py": _USES, "packages/waves/__init__.py": _WAVES.replace("{waves}", "60")},
-    {"work.py": _WORK, "main.py": _USES, "packages/waves/__init__.py": _WAVES.replace("{waves}", "100")},
+    {"work.py": _WORK, "main.py": _USES, "packages/waves/__init__.py": _WAVES.replace("{waves}", "160")},
     "waves.height",
     packages=True,
 )
