@@ -94,7 +94,7 @@ def inspected(before: Floats, after: Floats, margin: float = 0.03) -> tuple[Acco
     stacks = [trial(one, 0) for one in before], [trial(one, 1) for one in after]
     for blocks in sorted(LOOKS):
         seen = Seen((stacks[0][:blocks], stacks[1][:blocks]), ([], []), Edits(matches), _ROOTS)
-        found = account(seen, Asked("elapsed", risk_at(blocks, fixed=False), margin))
+        found = account(seen, Asked("elapsed", risk_at(blocks, fixed=False), margin, places=False))
         if blocks == MOST_BLOCKS or (found.leads and found.explained_enough):
             return found, blocks
     raise AssertionError

@@ -30,7 +30,7 @@ def account(seen: Seen, asked: Asked) -> Account:
     slowed = _slowed(seen.bare, asked)
     if slowed is not None:
         both.scale(1 / both.middle_ratio())
-    places = _places(both)  # before the change of one is given to another
+    places = _places(both) if asked.places else []  # before the change of one is given to another
     found = Leads(both)
     rest = both.total[1] - both.total[0] - found.explained
     return Account(

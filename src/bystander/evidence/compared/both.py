@@ -54,12 +54,19 @@ class Seen:
 
 @dataclass(frozen=True)
 class Asked:
-    """How it is decided: whose time, at which risk, the margin as a share; whether only a callable's time counts."""
+    """How it is decided: whose time, at which risk, the margin as a share; whether only a callable's time counts.
+
+    Attributes
+    ----------
+    places : bool
+        Whether all places are tested and told too, which a look does not need.
+    """
 
     view: str
     risk: float
     margin: float
     rooted: bool = False
+    places: bool = True
 
 
 class Both:

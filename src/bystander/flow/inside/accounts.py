@@ -35,13 +35,15 @@ def view_of(measure: str) -> str:
     return "processor" if measure == "cpu" else "elapsed"
 
 
-def account_of(kept: Kept, view: str | None = None) -> Account:
+def account_of(kept: Kept, view: str | None = None, places: bool = True) -> Account:
     """Return the account of an inspection of two states.
 
     Parameters
     ----------
     view : str, optional
         One of `VIEWS`; that of the study's measure by default.
+    places : bool
+        Whether all places are told, beside account and leads.
     """
     study, pairs = kept.head.study, kept.pairs
     reference = kept.against or 0
@@ -57,7 +59,7 @@ def account_of(kept: Kept, view: str | None = None) -> Account:
     fixed = bool(kept.run.options.get("fixed"))
     asked = Asked(
         view or view_of(study.measure), risk_at(len(pairs) // kept.each, fixed), study.margin,
-        isinstance(workload.what, TimedCallable),
+        isinstance(workload.what, TimedCallable), places,
     )  # fmt: skip
     found = account(seen, asked)
     names = [study.arms[arm].name for arm in sides]

@@ -343,7 +343,8 @@ def _read(work: _Work, run: Run) -> Kept:
 
 def _account(work: _Work, target: Target, run: Run) -> Account:
     kept = _read(work, run)
-    return account_of(replace(kept, edits=edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), None)))
+    edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), None)
+    return account_of(replace(kept, edits=edits), places=False)
 
 
 def _write_account(work: _Work, target: Target, writer: RecordWriter, run: Run) -> None:
