@@ -534,6 +534,15 @@ def test_the_account_always_sums_to_the_whole(before: list[float], after: list[f
     assert account_sentences(told)
 
 
+def test_an_inspection_without_a_whole_block_has_an_account() -> None:
+    """It says so."""
+    told = account(Seen(([], []), ([], []), Edits(), ROOTS), Asked("elapsed", 0.05, 0.03))
+
+    assert (told.blocks, told.leads, told.places) == (0, (), ())
+    assert "no block in which both arms came to a good end" in account_sentences(told)[0]
+    assert not told.explained_enough
+
+
 def test_trials_of_one_block_are_averaged() -> None:
     """A block is the unit, however many trials it has."""
     pairs = [(trial({("main",): 0.1 * k}, 0), trial({("main",): 0.1 * k + 0.02}, 1)) for k in (1, 3, 2, 4)]

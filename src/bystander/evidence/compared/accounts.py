@@ -26,6 +26,9 @@ def account(seen: Seen, asked: Asked) -> Account:
     The unit is the block: seconds a trial of each place, paired. Families hold their error together by sign flips of
     blocks; parts of the account are disjoint.
     """
+    if not seen.stacks[0]:
+        nothing = Change(0.0, 0.0, 0.0, -math.inf, math.inf)
+        return Account("", "", "", "", asked.view, 0, 1 - asked.risk, nothing, nothing, nothing, 0.0, roots=seen.roots)
     both = Both(seen, asked)
     slowed = _slowed(seen.bare, asked)
     if slowed is not None:
