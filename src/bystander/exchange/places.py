@@ -126,7 +126,10 @@ def _account(one: Account) -> dict[str, Any]:
         "explained": _difference(one.explained), "rest": _difference(one.rest), "smaller": _change(one.smaller),
         "account": account_sentences(one), "leads": [_lead(lead) for lead in one.leads],
         "places": [_place_change(place) for place in one.places],
-        "watching_cost": {"against": _cost(one.cost[0]), "arm": _cost(one.cost[1]), "slowed_more": one.slowed},
+        "watching_cost": {
+            "against": _cost(one.cost[0]), "arm": _cost(one.cost[1]), "arm_over_against": _cost(one.slowed_more),
+            "taken_out": one.slowed,
+        },
         "timed": one.timed or None,
         "calls_repeat": one.repeats, "commits": list(one.subjects), "packages": list(one.packages),
         "about": list(one.about),

@@ -203,7 +203,13 @@ def cost_text(account: Account) -> str:
         if cost:
             between = f" ({cost.low:.2f} to {cost.high:.2f})" if math.isfinite(cost.high) else ""
             told.append(f"{cost.ratio:.2f}{between} under {arm}")
-    return f"Watched over unwatched time: {', '.join(told)}" if told else ""
+    if not told:
+        return ""
+    more = account.slowed_more
+    said = f"Watched over unwatched time: {', '.join(told)}"
+    if not more:
+        return said
+    return f"{said}; {account.arm} over {account.against} {more.ratio:.2f} ({more.low:.2f} to {more.high:.2f})"
 
 
 def try_sentence(account: Account) -> str:

@@ -107,6 +107,11 @@ class Cost(NamedTuple):
     low: float
     high: float
 
+    @property
+    def nearest(self) -> float:
+        """The ratio nearest to 1 that the interval holds."""
+        return min(max(1.0, self.low), self.high)
+
 
 class CalledBy(NamedTuple):
     """Who calls a place: how often in one of its own calls, before and after."""
@@ -238,8 +243,10 @@ class Account:
         The verdict of the record, in words; "" where it has none.
     cost : tuple of (Cost or None)
         Of watching, in both arms.
+    slowed_more : Cost or None
+        How much more watching slowed the candidate than the reference; None where nobody knows.
     slowed : float or None
-        How much more watching slowed the candidate, as a ratio, where that is shown to lie beyond the margin: then
+        The same where it is shown to lie beyond the margin: then
         its seconds were divided by the middle ratio of all places.
     repeats : bool or None
         Whether calls repeat in both arms; None where they were not counted twice.
@@ -266,6 +273,7 @@ class Account:
     roots: tuple[str, str] = ("", "")
     timed: str = ""
     cost: tuple[Cost | None, Cost | None] = (None, None)
+    slowed_more: Cost | None = None
     slowed: float | None = None
     repeats: bool | None = None
     subjects: Sequence[str] = ()

@@ -16,7 +16,7 @@ from bystander.stats import flipped, subset_interval
 
 __all__ = ["account"]
 
-_MIDDLE = 6  # blocks from which on the cost of watching is compared
+_MIDDLE, _RISK = 6, 0.05  # blocks from which on the cost of watching is compared, and at which risk
 Floats = NDArray[np.float64]
 
 
@@ -30,7 +30,8 @@ def account(seen: Seen, asked: Asked) -> Account:
         nothing = Change(0.0, 0.0, 0.0, -math.inf, math.inf)
         return Account("", "", "", "", asked.view, 0, 1 - asked.risk, nothing, nothing, nothing, 0.0, roots=seen.roots)
     both = Both(seen, asked)
-    slowed = _slowed(seen.bare, asked)
+    more = _slowed_more(seen.bare)
+    slowed = more.ratio if more and not 1 / (1 + asked.margin) <= more.nearest <= 1 + asked.margin else None
     if slowed is not None:
         both.scale(1 / both.middle_ratio())
     places = _places(both) if asked.places else []  # before the change of one is given to another
@@ -39,7 +40,8 @@ def account(seen: Seen, asked: Asked) -> Account:
     return Account(
         "", "", "", "", asked.view, both.blocks, 1 - asked.risk, both.change(*both.total),
         both.difference(found.explained), both.difference(rest), asked.margin * float(both.total[0].mean()),
-        tuple(found.leads), tuple(places), found.smaller, seen.roots, slowed=slowed, cost=_costs(seen.bare),
+        tuple(found.leads), tuple(places), found.smaller, seen.roots, slowed=slowed, slowed_more=more,
+        cost=_costs(seen.bare),
         repeats=both.calls.repeats, subjects=seen.edits.subjects, packages=seen.edits.packages,
     )  # fmt: skip
 
@@ -56,16 +58,15 @@ def _cost(pairs: Pairs) -> Cost | None:
     return Cost(ratio, *(between or (0.0, math.inf)))
 
 
-def _slowed(bare: tuple[Pairs, Pairs], asked: Asked) -> float | None:
-    """Return how much more watching slowed the candidate, where that is shown to lie beyond the margin."""
+def _slowed_more(bare: tuple[Pairs, Pairs]) -> Cost | None:
+    """Return how much more watching slowed the candidate than the reference, by pairs of one block."""
     n = min(len(pairs) for pairs in bare)
     if n < _MIDDLE:
         return None
     logs = [np.log([watched / alone for watched, alone in pairs[:n]]) for pairs in bare]
     more = logs[1] - logs[0]
-    low, high = subset_interval(more, 0.05)
-    reach = math.log1p(asked.margin)
-    return float(np.exp(more.mean())) if low > reach or high < -reach else None
+    low, high = subset_interval(more, _RISK)
+    return Cost(float(np.exp(more.mean())), math.exp(low), math.exp(high))
 
 
 def _places(both: Both) -> list[PlaceChange]:
