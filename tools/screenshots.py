@@ -147,7 +147,7 @@ PICTURES: dict[str, Callable[[], None]] = {
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=23),
     "decide": lambda: shot("decide", "bystander decide", rows=52),
-    "leads": lambda: shot("leads", "bystander leads --first 8", rows=31),
+    "leads": lambda: shot("leads", "bystander leads", rows=43),
     "inspect": lambda: shot(
         "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29
     ),
