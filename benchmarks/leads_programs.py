@@ -57,7 +57,7 @@ def pull(tug):
 _DAY = """
 import work
 def day():
-    for _ in range(4):
+    for _ in range(3):
         work.stow(range(2600)); work.tide(110000); work.greet(30000); work.survey(80000); work.tow(4000)
 if __name__ == "__main__":
     day()
