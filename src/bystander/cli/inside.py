@@ -260,6 +260,9 @@ def _two_states(
                 target, record, variables(), display, form.wanted.only, asked, way=way, wait=wait, limit_s=limit_s,
                 seen=seen,
             )  # fmt: skip
+    if not done.numbers and not done.complete:
+        typer.echo("bystander: interrupted before the first block; nothing is kept", err=True)
+        raise typer.Exit(INTERRUPTED)
     if form.json and done.numbers:
         _show(target, done.record, form, done.numbers[-1] if len(done.numbers) == 1 else None)
     elif not form.json:
