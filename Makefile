@@ -28,7 +28,7 @@ benchmarks: $(READY)
 # Measures how often verdicts are wrong and how much they see, into docs/; the tests run its quick form.
 validate: $(READY)
 	$(BIN)/python benchmarks/validate.py
-	$(BIN)/python benchmarks/validate_leads.py
+	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_leads.py
 
 # Long forms of tests: SIGKILL at random moments, then what is left, then --resume; and the demo whole, live.
 KILLS ?= 30
