@@ -30,7 +30,7 @@ SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "accounts.schema.json"
 QUAY = """
 def weigh(cargo):
     total = 0
-    for k in range(300):
+    for k in range(700):
         total += k * cargo % 7
     return total
 def tide(hours):
@@ -39,7 +39,7 @@ def plan(ships):
     {plan}
     return known
 if __name__ == "__main__":
-    tide(150000)
+    tide(80000)
     plan(600)
     print("planned")
 """
