@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import io
 import itertools
 import json
 import math
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path as FilePath
+from typing import Any
 
+import jsonschema
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.console import Console
 
+from bystander.cli.shown.accounts import print_account, print_changes
+from bystander.cli.shown.console import STYLES
 from bystander.design import (
     BUILT_IN,
     PYTHON,
@@ -31,7 +39,9 @@ from bystander.design import (
     account_sentences,
     change_seconds,
     lead_sentence,
+    slowed_text,
     told_account,
+    told_change,
     try_sentence,
 )
 from bystander.evidence import (
@@ -48,9 +58,12 @@ from bystander.evidence.compared.functions import functions_of
 from bystander.evidence.compared.lines import line_after, line_blocks
 from bystander.evidence.compared.matching import canonical_file, package_of
 from bystander.exchange import accounts_csv, accounts_json
+from bystander.flow.inside.accounts import LOOKS, risk_at
+from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 from bystander.stats import flip_p, flipped, subset_interval
 
 ROOTS = ("/arms/a", "/arms/b")
+SCHEMA = json.loads((FilePath(__file__).parents[1] / "docs" / "accounts.schema.json").read_text(encoding="utf-8"))
 SLEEP = WAITS.index("sleep")
 Path = tuple[str, ...]
 
@@ -563,12 +576,88 @@ def test_trials_of_one_block_are_averaged() -> None:
         (Change(0.1, 0.136, 0.036, 0.032, 0.040), "+36.0 ms (+32.0 to +40.0)"),
         (Change(0.1, 0.136, 0.036, 0.012, 0.060), "+36 ms (+12 to +60)"),
         (Change(0, 0, -3.4e-6, -4.5e-6, -2.1e-6), "-3.4 µs (-4.5 to -2.1)"),
+        (Change(0.1, 0.107, -0.007, -0.0142, -0.00031), "-7.0 ms (-14.2 to -0.3)"),
+        (Change(0.1, 0.107, 0.007, -0.0001, 0.0142), "+7 ms (0 to +14)"),
         (Change(1, 3, 2.0, -math.inf, math.inf), "+2.0 s (not bounded yet)"), (Change(0, 0, 0, 0, 0), "0 ns (0 to 0)"),
     ],
 )  # fmt: skip
 def test_seconds_have_one_unit_and_no_more_digits_than_are_known(change: Change, text: str) -> None:
     """Two digits of the interval's width."""
     assert change_seconds(change) == text
+
+
+@pytest.mark.parametrize(
+    ("slowed", "said"), [(1.3, "after more than before, by 30.0 %"), (0.8, "less than before, by 20.0")]
+)
+def test_which_arm_was_slowed_more_is_told(slowed: float, said: str) -> None:
+    """In words; nothing where it is not shown."""
+    told = replace(accounted(BASE, BASE, blocks=2), against="before", arm="after")
+
+    assert said in slowed_text(replace(told, slowed=slowed))
+    assert slowed_text(told) == ""
+
+
+def test_what_is_called_has_no_seconds_of_its_own() -> None:
+    """A built-in has calls only, in every form; what is too small to be tested has no interval."""
+    before = counted(0, main=[("", 1)], read=[("main", 10)], open=[("read", 1)])
+    after = counted(1, main=[("", 1)], read=[("main", 10)], open=[("read", 30)])
+    told = accounted(BASE, {**BASE, ("main", "tiny"): 1e-5}, (before, after))
+    document = json.loads(accounts_json([told]))["accounts"][0]
+    jsonschema.validate(json.loads(accounts_json([told])), SCHEMA)
+    (row,) = [place for place in document["places"] if place["name"] == "open"]
+    tiny = next(place for place in told.places if place.place.name == "tiny")
+
+    assert (row["whole"], document["leads"][0]["seconds"]) == (None, None)
+    assert told_account(told).leads[0].seconds is None
+    assert next(line for line in accounts_csv([told]).splitlines() if ",open," in line).endswith(",1,30")
+    assert told_change(told.leads[0].timed) == ""
+    assert told_change(tiny.whole, tested=False) == "+10 µs (small, not tested)"
+
+
+@pytest.mark.parametrize("width", [40, 60, 80, 100, 120, *range(126, 140), 160, 200])
+@pytest.mark.parametrize("name", ["fit", "fit_all_ships_of_the_day_to_berths_of_their_own"])
+def test_places_are_shown_at_any_width(width: int, name: str) -> None:
+    """Whole rows, whatever the names; ring, dot and interval are there."""
+    seconds = {("main", f"{name}_{k}"): 0.01 * (k + 1) for k in range(6)}
+    told = accounted(seconds, {**seconds, ("main", f"{name}_3"): 0.09})
+    told = replace(told, run="tides-1/inspected-1", workload="day", against="before", arm="after")
+    console = Console(file=io.StringIO(), width=width, theme=STYLES)
+    print_account(console, told, 15)
+    print_changes(console, told, "change", 15, True)
+    lines = console.file.getvalue().splitlines()  # type: ignore[attr-defined]
+
+    assert all(len(line) <= max(width, 60) for line in lines)
+    assert sum(bool({"●", "*"} & set(line)) for line in lines) >= 1 + 7
+
+
+def test_an_edit_in_code_with_doubtful_escapes_is_read_in_silence() -> None:
+    """Warnings about somebody's code are none of ours."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert functions_of('def quay():\n    return "\\d" is 1\n')
+
+
+@pytest.mark.parametrize(
+    ("blocks", "fixed", "risk"),
+    [(7, False, 0.05), (8, False, 0.01), (9, False, 0.04), (10, False, 0.01), (11, False, 0.03), (12, False, 0.03),
+     (8, True, 0.05), (30, True, 0.05)],
+)  # fmt: skip
+def test_looks_spend_their_part_of_the_risk(blocks: int, fixed: bool, risk: float) -> None:
+    """What was looked at before is spent, and all of them together spend 5 %."""
+    assert risk_at(blocks, fixed) == pytest.approx(risk)
+    assert sum(LOOKS.values()) == pytest.approx(0.05)
+
+
+@pytest.mark.parametrize(("took_s", "each"), [(0.05, 4), (0.12, 4), (0.17, 2), (0.25, 2), (0.26, 1), (9.0, 1)])
+def test_short_trials_are_several_in_a_block(took_s: float, each: int) -> None:
+    """So that a block lasts about half a second in each arm, of the slower one; four at most."""
+    nothing: Any = None
+    side = SideBySide(nothing, 0, (0, 1), *[nothing] * 6, seed=1, plan=Plan(), account=nothing)
+    side.plan_each(Tried(1_000_000, (took_s / 2, took_s), 100, True))
+
+    assert side.plan.each == each
+    assert side.plan.looks == {8, 10}
+    assert Plan(12, fixed=True).looks == frozenset()
 
 
 def test_accounts_and_edits_are_packed_and_checked() -> None:

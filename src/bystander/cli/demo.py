@@ -92,7 +92,8 @@ def _inspected(archive: Path, name: str, recorded: bool) -> str:
             with Display() as display:
                 done = inspect_changed(archive, name, variables(), display, _LOOKED_INTO, Asked())
             if not done.complete:
-                typer.echo("bystander: interrupted; bystander inspect --resume goes on", err=True)
+                folder = archive.parent.parent
+                typer.echo(f"bystander: interrupted; in {folder}, bystander inspect --resume goes on", err=True)
                 raise typer.Exit(INTERRUPTED)
         except BystanderError as error:
             tell(console, f"Here it cannot be watched: {error}. Recorded before, on another machine, with other times:")

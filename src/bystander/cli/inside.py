@@ -244,8 +244,10 @@ def _two_states(
 ) -> None:  # fmt: skip
     """Watch what changed in both arms, and print each account when it is there."""
     from bystander.cli.shown.live import Display
+    from bystander.design import command_line
     from bystander.flow.inside.changed import inspect_changed, resume_inspection
 
+    repeat = given(archive=form.archive)
     with Display(quiet) as display:
 
         def seen(name: str, number: int) -> None:
@@ -254,11 +256,11 @@ def _two_states(
                 _show(target, name, replace(form, brief=True), number)
 
         if resume:
-            done = resume_inspection(target, record, variables(), display, wait=wait, seen=seen)
+            done = resume_inspection(target, record, variables(), display, wait=wait, seen=seen, given=repeat)
         else:
             done = inspect_changed(
                 target, record, variables(), display, form.wanted.only, asked, way=way, wait=wait, limit_s=limit_s,
-                seen=seen,
+                seen=seen, given=repeat,
             )  # fmt: skip
     if not done.numbers and not done.complete:
         typer.echo("bystander: interrupted before the first block; nothing is kept", err=True)
@@ -268,7 +270,7 @@ def _two_states(
     elif not form.json:
         _next(done.record, form, two=True)
     if not done.complete:
-        typer.echo("bystander: interrupted; bystander inspect --resume goes on", err=True)
+        typer.echo(f"bystander: interrupted; {command_line('inspect', '--resume', given=repeat)} goes on", err=True)
         raise typer.Exit(INTERRUPTED)
 
 

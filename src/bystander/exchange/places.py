@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from bystander.design import (
+    BUILT_IN,
     Account,
     Change,
     Cost,
@@ -139,7 +140,8 @@ def _account(one: Account) -> dict[str, Any]:
 def _lead(lead: Lead) -> dict[str, Any]:
     return {
         "label": lead_label(lead), "place": _place(lead.place), "code": str(lead.standing), "by_count": lead.by_count,
-        "seconds": _change(lead.seconds), "p": _finite(lead.p), "takes": [_place(one) for one in lead.takes],
+        "seconds": lead.timed and _change(lead.timed), "p": _finite(lead.p),
+        "takes": [_place(one) for one in lead.takes],
         "moved_from": _place(lead.moved_from), "under": _place(lead.under), "calls_before": lead.calls_before,
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
         "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None, "called": _place(lead.called_place),
@@ -148,10 +150,15 @@ def _lead(lead: Lead) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _timed(one: PlaceChange, change: Change) -> dict[str, Any] | None:
+    """Return the seconds of a place; none for a built-in, whose seconds stand with the line that calls it."""
+    return None if one.place.kind == BUILT_IN else _change(change)
+
+
 def _place_change(one: PlaceChange) -> dict[str, Any]:
     return {
-        **(_place(one.place) or {}), "code": str(one.standing), "whole": _change(one.whole),
-        "alone": _change(one.alone), "p_whole": _finite(one.p_whole), "p_alone": _finite(one.p_alone),
+        **(_place(one.place) or {}), "code": str(one.standing), "whole": _timed(one, one.whole),
+        "alone": _timed(one, one.alone), "p_whole": _finite(one.p_whole), "p_alone": _finite(one.p_alone),
         "calls_before": one.calls_before, "calls_after": one.calls_after,
     }  # fmt: skip
 
@@ -175,7 +182,8 @@ def accounts_csv(accounts: Sequence[Account]) -> str:
     for account in accounts:
         for one in account.places:
             place, front = one.place, [account.workload, account.against, account.arm]
-            seconds = [told(number) for change in (one.whole, one.alone) for number in change]
+            timed = place.kind != BUILT_IN
+            seconds = [told(number) if timed else "" for change in (one.whole, one.alone) for number in change]
             calls = ["" if n is None else n for n in (one.calls_before, one.calls_after)]
             code = str(one.standing)
             tail = [*seconds, told(one.p_whole), told(one.p_alone), *calls]

@@ -20,8 +20,8 @@ class DrawnLead:
 
     told: LeadTold
     change: str
-    before: float
-    after: float
+    before: float | None
+    after: float | None
     low: float | None
     high: float | None
 
@@ -44,7 +44,7 @@ def drawn_accounts(decision: Decision) -> list[DrawnAccount]:
 
 
 def _drawn(name: str, told: AccountTold) -> DrawnAccount:
-    ends = [end for lead in told.leads for end in _ends(lead.seconds) if math.isfinite(end)]
+    ends = [end for lead in told.leads if lead.seconds for end in _ends(lead.seconds) if math.isfinite(end)]
     most = max(ends, default=0.0)
 
     def at(seconds: float) -> float:
@@ -54,6 +54,9 @@ def _drawn(name: str, told: AccountTold) -> DrawnAccount:
     leads = []
     for lead in told.leads:
         s = lead.seconds
+        if s is None:
+            leads.append(DrawnLead(lead, "", None, None, None, None))
+            continue
         bounded = math.isfinite(s.low_s) and math.isfinite(s.high_s)
         low, high = (at(s.before_s + s.low_s), at(s.before_s + s.high_s)) if bounded else (None, None)
         leads.append(DrawnLead(lead, change_seconds(s), at(s.before_s), at(s.after_s), low, high))

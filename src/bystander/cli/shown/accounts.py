@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 import textwrap
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from rich.console import Console
 from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import (
+    BUILT_IN,
     VIEWS,
     Account,
     Change,
@@ -19,14 +20,14 @@ from bystander.design import (
     PlaceChange,
     account_sentences,
     calls_text,
-    change_seconds,
     cost_text,
     lead_label,
     lead_sentence,
-    lead_where,
     place_label,
-    short_file,
+    place_where,
+    slowed_text,
     standing_text,
+    told_change,
     try_sentence,
 )
 from bystander.units import counted, duration_text, numbered, plain_text, shortened
@@ -35,10 +36,19 @@ __all__ = ["print_account", "print_changes"]
 
 _GAP, _LEAST_NAME, _MOST_NAME, _LEAST_AXIS, _MOST_AXIS = 2, 14, 40, 24, 44
 _MOST_WHERE = 52
-_WIDE = 132  # from here on a place is one line
 _PLAIN = str.maketrans({"●": "*", "○": "o", "━": "-", "├": "[", "┤": "]"})
 _SUBJECTS = 5
 _VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
+
+
+class _Row(NamedTuple):
+    """What a line shows of a place; no seconds where it has calls only."""
+
+    label: str
+    where: str
+    seconds: Change | None
+    change: str
+    calls: str
 
 
 class _Axis:
@@ -90,7 +100,10 @@ def print_account(console: Console, account: Account, first: int) -> None:
     leads = account.leads[:first]
     if leads:
         console.print()
-        rows = [(lead_label(lead), _where(lead, account), lead.seconds, calls_text(lead)) for lead in leads]
+        rows = [
+            _Row(lead_label(lead), _where(lead, account), lead.timed, told_change(lead.timed), calls_text(lead))
+            for lead in leads
+        ]
         _print_rows(console, rows, [_said(lead) for lead in leads])
         if len(account.leads) > first:
             console.print(f"{len(account.leads) - first} more leads: --first {len(account.leads)}", style="quiet")
@@ -108,46 +121,45 @@ def _said(lead: Lead) -> str:
 
 def _where(lead: Lead, account: Account) -> str:
     stands = "" if lead.moved_from else standing_text(lead.standing)
-    return _joined(lead_where(lead, account.roots), stands)
+    return _joined(place_where(lead.place, account.roots), stands)
 
 
 def _joined(where: str, stands: str) -> str:
     return f"{where}, {stands}" if where and stands else where
 
 
-def _print_rows(console: Console, rows: Sequence[tuple[str, str, Change, str]], said: Sequence[str]) -> None:
+def _print_rows(console: Console, rows: Sequence[_Row], said: Sequence[str]) -> None:
     """Print places: name, change and calls, and the axis beside file and line; one line where there is room."""
-    changes = [change_seconds(change) for _, _, change, _ in rows]
-    names = [plain_text(name) for name, _, _, _ in rows]
-    calls = max((len(one) for _, _, _, one in rows), default=0)
+    names, changes = [plain_text(row.label) for row in rows], [row.change for row in rows]
+    calls = max((len(row.calls) for row in rows), default=0)
     calls = max(calls, len("calls")) if calls else 0
     change = max(len("change (interval)"), *map(len, changes))
     figures = change + _GAP + (calls + _GAP if calls else 0)
-    wide = console.width >= _WIDE
     name = max(_LEAST_NAME, min(_MOST_NAME, max(map(len, names)), console.width - figures - 2 * _GAP))
-    where = min(_MOST_WHERE, max(len("file and line"), *(len(where) for _, where, _, _ in rows)))
-    if wide:
-        width = min(_MOST_AXIS, console.width - name - figures - where - 3 * _GAP)
-    else:
+    where = min(_MOST_WHERE, max(len("file and line"), *(len(row.where) for row in rows)))
+    width = min(_MOST_AXIS, console.width - name - figures - where - 3 * _GAP)
+    wide = width >= _LEAST_AXIS
+    if not wide:
         where = min(where, console.width - _LEAST_AXIS - 3 * _GAP)
         width = min(_MOST_AXIS, console.width - where - 3 * _GAP)
-    axis = _Axis([one for _, _, one, _ in rows], width)
+    axis = _Axis([row.seconds for row in rows if row.seconds], width)
     forms = numbered(names, name)
     titles = f"{'change (interval)':<{change}}" + (f"{'calls':>{calls + _GAP}}" if calls else "")
     if wide:
         console.print(Text(f"{'place':<{name + _GAP}}{axis.head()}{' ' * _GAP}{titles}  file and line", style="quiet"))
     else:
         console.print(Text(f"{'place':<{name + _GAP}}{titles}", style="quiet"))
-        console.print(Text(f"  {'file and line':<{where + _GAP}}{axis.head()}", style="quiet"))
-    for plain, (_, at, one, n), text, more in zip(names, rows, changes, said, strict=True):
-        told = f"{text:<{change}}" + (f"{n:>{calls + _GAP}}" if calls else "")
-        at = shortened(plain_text(at), where)
+        console.print(Text(f"  {'file and line'[:where]:<{where + _GAP}}{axis.head()}", style="quiet"))
+    for plain, row, more in zip(names, rows, said, strict=True):
+        told = f"{row.change:<{change}}" + (f"{row.calls:>{calls + _GAP}}" if calls else "")
+        at = shortened(plain_text(row.where), where)
+        drawn = axis.drawn(row.seconds) if row.seconds else " " * width
         if wide:
-            line = Text(f"{forms[plain]:<{name + _GAP}}").append(axis.drawn(one)).append(f"{' ' * _GAP}{told}")
+            line = Text(f"{forms[plain]:<{name + _GAP}}").append(drawn).append(f"{' ' * _GAP}{told}")
             console.print(line.append(f"  {at}", style="quiet"), no_wrap=True, crop=False)
         else:
             console.print(Text(f"{forms[plain]:<{name + _GAP}}{told}".rstrip()), no_wrap=True, crop=False)
-            second = Text(f"  {at:<{where + _GAP}}", style="quiet").append(axis.drawn(one).rstrip(), style="default")
+            second = Text(f"  {at:<{where + _GAP}}", style="quiet").append(drawn.rstrip(), style="default")
             console.print(second, no_wrap=True, crop=False)
         if more:
             lines = textwrap.wrap(plain_text(more), console.width, initial_indent="  ", subsequent_indent="  ")
@@ -173,10 +185,7 @@ def _print_about(console: Console, account: Account) -> None:
     if text := cost_text(account):
         parts.append(text)
     if account.slowed is not None:
-        parts.append(
-            f"Watching slowed {account.arm} more, by {100 * (account.slowed - 1):+.1f} %: its seconds are divided by "
-            "the middle ratio of all places, as if most of them had not changed"
-        )
+        parts.append(slowed_text(account))
     if account.repeats is False:
         parts.append("Not all calls repeat between two counting trials; those that do not are no evidence")
     for text in (*(f"{part}." for part in parts), *account.about):
@@ -192,11 +201,10 @@ def print_changes(console: Console, account: Account, order: str, first: int, ev
     console.print(f"All places by {order}, {'without' if alone else 'with'} what they call:", style="title")
     told = []
     for one in shown:
-        where = one.place.file
-        for root in account.roots:
-            where = short_file(where, root)
-        label = _joined(f"{where}:{one.place.line}" if where else "", standing_text(one.standing))
-        told.append((place_label(one.place), label, one.alone if alone else one.whole, calls_text(one)))
+        label = _joined(place_where(one.place, account.roots), standing_text(one.standing))
+        seconds = None if one.place.kind == BUILT_IN else one.alone if alone else one.whole
+        tested = not math.isnan(one.p_alone if alone else one.p_whole)
+        told.append(_Row(place_label(one.place), label, seconds, told_change(seconds, tested), calls_text(one)))
     _print_rows(console, told, [""] * len(told))
     if len(rows) > len(shown):
         console.print(f"{counted(len(rows) - len(shown), 'place')} more: --all", style="quiet")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from bystander.design.inside.accounts import Account, AccountTold, Change, Lead, LeadTold, PlaceChange, Standing
 from bystander.design.inside.places import VIEWS, place_label, short_file
+from bystander.design.inside.watched import Place
 from bystander.units import counted, duration_text, listed
 
 __all__ = [
@@ -18,9 +19,11 @@ __all__ = [
     "lead_brief",
     "lead_label",
     "lead_sentence",
-    "lead_where",
+    "place_where",
+    "slowed_text",
     "standing_text",
     "told_account",
+    "told_change",
     "try_sentence",
 ]
 
@@ -30,6 +33,7 @@ _STANDING = {
     Standing.CALLS_EDITED: "calls edited code", Standing.UNTOUCHED: "untouched", Standing.UNKNOWN: "",
 }  # fmt: skip
 _MOST_TOLD = 6  # leads of an account that decisions and reports show
+_MOST_DECIMALS = 6
 _WHOLE = 0.02  # a ratio so near to a whole number is told as one
 _WAITS = 0.5  # of a change: beyond, it is waiting
 
@@ -53,6 +57,9 @@ def change_seconds(change: Change, sign: bool = True) -> str:
     size, unit = next(((size, unit) for size, unit in _UNITS if largest >= size), _UNITS[-1])
     width = (change.high_s - change.low_s) / size if bounded else abs(change.change_s) / size
     decimals = 0 if width <= 0 else max(0, min(3, 1 - math.floor(math.log10(width))))
+    nearest = min(map(abs, ends)) / size
+    if change.shown and nearest:  # an end that is told as 0 would hold what is ruled out
+        decimals = max(decimals, min(_MOST_DECIMALS, -math.floor(math.log10(nearest))))
 
     def told(seconds: float) -> str:
         text = f"{seconds / size:+.{decimals}f}" if sign else f"{seconds / size:.{decimals}f}"
@@ -76,14 +83,22 @@ def lead_label(lead: Lead) -> str:
     return f"{place_label(lead.moved_from)} > {label}" if lead.moved_from else label
 
 
-def lead_where(lead: Lead, roots: Sequence[str]) -> str:
-    """Return file and line of a lead, "" for what has none."""
-    if not lead.place.file:
+def told_change(seconds: Change | None, tested: bool = True) -> str:
+    """Return the change of a place with its interval, without one if it was too small, "" if it has no seconds."""
+    if seconds is None:
         return ""
-    file = lead.place.file
+    if tested:
+        return change_seconds(seconds)
+    sign = "+" if seconds.change_s > 0 else ""
+    return f"{sign}{duration_text(seconds.change_s, 2) if seconds.change_s else '0'} (small, not tested)"
+
+
+def place_where(place: Place, roots: Sequence[str]) -> str:
+    """Return file and line of a place, "" for what has none."""
+    file = place.file
     for root in roots:
         file = short_file(file, root)
-    return f"{file}:{lead.place.line}"
+    return f"{file}:{place.line}" if file else ""
 
 
 def lead_brief(lead: Lead) -> str:
@@ -212,6 +227,17 @@ def cost_text(account: Account) -> str:
     return f"{said}; {account.arm} over {account.against} {more.ratio:.2f} ({more.low:.2f} to {more.high:.2f})"
 
 
+def slowed_text(account: Account) -> str:
+    """Return that watching slowed the arms unequally, and what was done about it; "" where that is not shown."""
+    if account.slowed is None:
+        return ""
+    how = "more" if account.slowed > 1 else "less"
+    return (
+        f"Watching slowed {account.arm} {how} than {account.against}, by {100 * abs(account.slowed - 1):.1f} %: its "
+        "seconds are divided by the middle ratio of all places, as if most of them had not changed"
+    )
+
+
 def try_sentence(account: Account) -> str:
     """Return what one would do with the first lead, "" where there is none."""
     if not account.leads:
@@ -240,8 +266,8 @@ def told_account(account: Account) -> AccountTold:
     """Return an account in words, for whoever shows it later."""
     leads = tuple(
         LeadTold(
-            lead_label(lead), lead_where(lead, account.roots), lead_brief(lead), lead_sentence(lead), calls_text(lead),
-            lead.seconds,
+            lead_label(lead), place_where(lead.place, account.roots), lead_brief(lead), lead_sentence(lead),
+            calls_text(lead), lead.timed,
         )
         for lead in account.leads[:_MOST_TOLD]
     )  # fmt: skip

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
+from bystander.design.inside.places import BUILT_IN
 from bystander.design.inside.watched import Place
 
 __all__ = [
@@ -211,6 +212,11 @@ class Lead:
     by_count: bool = False
     line: int = 0
 
+    @property
+    def timed(self) -> Change | None:
+        """Its seconds; None for a built-in, whose seconds stand with the line that calls it."""
+        return None if self.place.kind == BUILT_IN else self.seconds
+
 
 @dataclass(frozen=True)
 class Account:
@@ -298,7 +304,8 @@ class LeadTold:
         In a few words; what is known beside its seconds.
     calls : str
         Before and after, "" where they are not known.
-    seconds : Change
+    seconds : Change or None
+        None for what has calls only.
     """
 
     label: str
@@ -306,7 +313,7 @@ class LeadTold:
     brief: str
     said: str
     calls: str
-    seconds: Change
+    seconds: Change | None
 
 
 @dataclass(frozen=True)

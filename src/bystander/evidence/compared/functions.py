@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import hashlib
+import warnings
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -38,7 +39,9 @@ class Function(NamedTuple):
 def functions_of(text: str) -> list[Function] | None:
     """Return the functions of a file in the order of their lines; None where it is no Python that can be read."""
     try:
-        module = ast.parse(text)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of somebody else's code, at each look
+            module = ast.parse(text)
         found = [_told("<module>", 1, text.count("\n") + 1, module), *_inside(module, "")]
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None

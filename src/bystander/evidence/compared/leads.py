@@ -206,7 +206,7 @@ class Leads:
         if not self.calls.known:
             return []
         before, after = self.both.seen.items
-        if any(after.get(name, 0.0) > n for name, n in before.items()):
+        if any(n > before.get(name, 0.0) for name, n in after.items()):
             return []
         large, found = self.both.large(self.both.whole), []
         for (caller, callee), n1 in self.calls.after.edges.items():

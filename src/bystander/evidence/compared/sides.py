@@ -15,7 +15,7 @@ from bystander.evidence.trees import Tree, Whole, inside_itself, levels_of
 
 __all__ = ["ELSEWHERE", "Side", "side_of"]
 
-ELSEWHERE = Place("elsewhere", "elsewhere")  # in no file of the program, and called from none
+ELSEWHERE = Place("elsewhere", "in no place of the program")
 Floats = NDArray[np.float64]
 
 

@@ -21,7 +21,10 @@ _LISTS = ("sentences", "subjects", "packages", "about")
 def told_table(told: AccountTold) -> dict[str, Any]:
     """Return an account as plain values; what is not bounded is null."""
     leads = [
-        {**{name: getattr(lead, name) for name in _TEXTS}, "seconds": [_finite(number) for number in lead.seconds]}
+        {
+            **{name: getattr(lead, name) for name in _TEXTS},
+            "seconds": lead.seconds and [_finite(number) for number in lead.seconds],
+        }
         for lead in told.leads
     ]
     return {**asdict(told), "leads": leads}
@@ -31,18 +34,23 @@ def _finite(number: float) -> float | None:
     return number if math.isfinite(number) else None
 
 
+def _change(told: Any) -> Change | None:
+    if told is None:
+        return None
+    before, after, change, low, high = told
+    seconds = [float(number) for number in (before, after, change)]
+    ends = (-math.inf if low is None else float(low), math.inf if high is None else float(high))
+    if not all(map(math.isfinite, seconds)) or any(map(math.isnan, ends)):
+        raise ValueError("account: seconds of a lead are no numbers")
+    return Change(seconds[0], seconds[1], seconds[2], *ends)
+
+
 def told_from_table(table: dict[str, Any]) -> AccountTold:
     """Return the account of such a table; raise ValueError, KeyError or TypeError when it is none."""
     leads = []
     for one in table["leads"]:
-        before, after, change, low, high = one["seconds"]
-        seconds = [float(number) for number in (before, after, change)]
-        if not all(map(math.isfinite, seconds)):
-            raise ValueError("account: seconds of a lead are no numbers")
-        ends = (-math.inf if low is None else float(low), math.inf if high is None else float(high))
         label, where, brief, said, calls = (str(one[name]) for name in _TEXTS)
-        measured = Change(seconds[0], seconds[1], seconds[2], *ends)
-        leads.append(LeadTold(label, where, brief, said, calls, measured))
+        leads.append(LeadTold(label, where, brief, said, calls, _change(one["seconds"])))
     workload, against, arm, run, advice = (str(table[name]) for name in _NAMES)
     sentences, subjects, packages, about = (tuple(str(text) for text in table[name]) for name in _LISTS)
     return AccountTold(

@@ -16,6 +16,7 @@ from bystander.design import (
     INSPECTED,
     Account,
     ArmState,
+    Given,
     RecordHead,
     Run,
     State,
@@ -90,6 +91,7 @@ class _Work:
     way: FoundWay
     limit_s: float | None
     seen: Seen | None
+    given: Given
     together: str = field(default_factory=lambda: secrets.token_hex(4))
     numbers: list[int] = field(default_factory=list)
 
@@ -106,6 +108,7 @@ def inspect_changed(
     wait: bool = False,
     limit_s: float | None = None,
     seen: Seen | None = None,
+    given: Given | None = None,
 ) -> InspectedChanges:
     """Watch the workloads of a record that changed, or those that are named, in both of their very arms.
 
@@ -115,6 +118,8 @@ def inspect_changed(
         Workloads, by names or patterns; none for those that changed.
     seen : callable, optional
         Is called with record and number of the run when the account of one workload can be shown.
+    given : Given
+        What the commands that are told must repeat.
 
     Raises
     ------
@@ -129,9 +134,9 @@ def inspect_changed(
     with Archive(archive) as kept:
         head = compared_record(kept, name)
         refuse_foreign(head, "inspect its study instead")
-        targets = targets_of(kept, head, only, observer)
+        targets = targets_of(kept, head, only, observer, given or Given())
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
-            work = _work(kept, head, targets, caller, observer, asked, found, limit_s, seen, archive)
+            work = _work(kept, head, targets, caller, observer, asked, found, limit_s, seen, archive, given or Given())
             return _inspect(work, targets, lock)
 
 
@@ -143,6 +148,7 @@ def resume_inspection(
     *,
     wait: bool = False,
     seen: Seen | None = None,
+    given: Given | None = None,
 ) -> InspectedChanges:
     """Finish the newest inspection of two states that was not finished, with those that were to follow it.
 
@@ -166,7 +172,7 @@ def resume_inspection(
             found = found_way(str(options.get("way")) if options.get("way") else None)
             work = _work(
                 kept, head, targets, caller, observer, asked, found, limit if isinstance(limit, float) else None, seen,
-                archive,
+                archive, given or Given(),
             )  # fmt: skip
             work.together = str(options.get("together"))
             return _inspect(work, targets, lock)
@@ -175,6 +181,7 @@ def resume_inspection(
 def _work(
     kept: Archive, head: RecordHead, targets: Sequence[Target], caller: Mapping[str, str], observer: Observer,
     asked: Asked, way: FoundWay, limit_s: float | None, seen: Seen | None, archive: Path,
+    given: Given,
 ) -> _Work:  # fmt: skip
     """Make the arms that are needed ready, in the very state that they had."""
     home = home_of(head)
@@ -188,7 +195,7 @@ def _work(
         observer.remark(way.sentence)
     if way.way == COUNTS_ONLY:
         raise InspectionError("two states cannot be watched here, only counted; inspect one state with --arm")
-    return _Work(kept, head, arms, home, observer, asked, way, limit_s, seen)
+    return _Work(kept, head, arms, home, observer, asked, way, limit_s, seen, given)
 
 
 def _inspect(work: _Work, targets: Sequence[Target], lock: MachineLock) -> InspectedChanges:
@@ -220,7 +227,8 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
     work.observer.doing(f"watching {name} under {arms[0]} and {arms[1]}, each once first")
     tried = side.try_once()
     if tried.failed:
-        again = command_line("inspect", head.name, "--only", name, "--arm", arms[1])
+        arm = head.study.arms[tried.arm].name
+        again = command_line("inspect", head.name, "--only", name, "--arm", arm, given=work.given)
         raise InspectionError(f"{tried.failed}; look into that state alone: {again}")
     if run:
         tick, several = run.options.get("tick_ns"), run.options.get("each")

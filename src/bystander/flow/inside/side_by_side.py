@@ -58,6 +58,8 @@ class Tried:
     python : bool
     failed : str
         How a trial did not end well, "" where both did.
+    arm : int
+        Under which arm, as a position in the study.
     """
 
     tick_ns: int
@@ -65,6 +67,7 @@ class Tried:
     readings: int
     python: bool
     failed: str = ""
+    arm: int = 0
 
 
 @dataclass(frozen=True)
@@ -120,9 +123,8 @@ class SideBySide:
                 raise KeyboardInterrupt
             if outcome.status is not Status.OK:
                 name = self.study.arms[arm].name
-                return Tried(
-                    tick_ns, (0.0, 0.0), 0, False, f"{self._name} ends with {outcome.status.text} under {name}"
-                )
+                failed = f"{self._name} ends with {outcome.status.text} under {name}"
+                return Tried(tick_ns, (0.0, 0.0), 0, False, failed, arm)
             took.append(outcome.took_s)
             watched = runs.watched
             readings += int(watched.at_ns.size) if watched else 0

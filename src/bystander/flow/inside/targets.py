@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from bystander.archive import Archive
 from bystander.design import (
+    Given,
     RecordHead,
     Run,
     State,
@@ -32,7 +33,7 @@ def compared_record(kept: Archive, name: str | None) -> RecordHead:
     return next((head for head in reversed(kept.heads()) if not head.only_inspected), None) or kept.head(None)
 
 
-def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer) -> list[Target]:
+def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer, given: Given) -> list[Target]:
     """Return what is looked into: rows that changed, the worst first, or those of the workloads that are named."""
     study = head.study
     if not study.comparisons:
@@ -48,7 +49,7 @@ def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: O
     rows = [row for row in decide(kept.load(head.uuid)).primary if row.workload in wanted]
     changed = [row for row in rows if row.changed]
     if not changed and not only:
-        again = command_line("inspect", head.name, "--only", study.workloads[0].name)
+        again = command_line("inspect", head.name, "--only", study.workloads[0].name, given=given)
         raise InspectionError(
             f"no change is shown in record {head.name}, so that nothing is looked into; name a workload: {again}"
         )
