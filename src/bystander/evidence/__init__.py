@@ -3,7 +3,7 @@
 from bystander.evidence.compared.accounts import account
 from bystander.evidence.compared.both import Asked, Seen
 from bystander.evidence.compared.edits import EDITS_KIND
-from bystander.evidence.compared.matching import edits_of
+from bystander.evidence.compared.matching import edits_of, installed_in
 from bystander.evidence.compared.told import ACCOUNT_KIND
 from bystander.evidence.count_sentences import count_sentences
 from bystander.evidence.counts import COUNTS_KIND
@@ -41,6 +41,7 @@ __all__ = [
     "count_sentences",
     "edits_of",
     "evidence_kinds",
+    "installed_in",
     "kind_named",
     "packed",
     "place_table",

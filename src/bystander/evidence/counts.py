@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from bystander.design import BUILT_IN, COUNTS, PYTHON, CallEdge, Counts, Place
-from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.kinds import register_json_kind
 from bystander.evidence.summaries import checked_counts
 
 __all__ = ["COUNTS_KIND"]
-
-_VERSION = 1
 
 
 def counts_table(counts: Counts) -> dict[str, Any]:
@@ -39,19 +36,4 @@ def counts_from_table(table: dict[str, Any]) -> Counts:
     return Counts(places, tuple(edges), int(table["processes"]), problems)
 
 
-def pack_counts(counts: Counts) -> bytes:
-    """Return the bytes of counts: their table in JSON."""
-    return json.dumps(counts_table(counts)).encode()
-
-
-def unpack_counts(plain: bytes, version: int) -> Counts:
-    """Return the counts of such bytes; raise ValueError when they are none."""
-    if version != _VERSION:
-        raise ValueError(f"version {version} of counts is not known")
-    return counts_from_table(json.loads(plain))
-
-
-COUNTS_KIND = EvidenceKind(
-    COUNTS, _VERSION, pack_counts, unpack_counts, counts_table, counts_from_table, checked_counts
-)
-register_evidence_kind(COUNTS_KIND)
+COUNTS_KIND = register_json_kind(COUNTS, 1, counts_table, counts_from_table, checked_counts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import zlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -19,6 +20,7 @@ __all__ = [
     "kind_named",
     "packed",
     "register_evidence_kind",
+    "register_json_kind",
 ]
 
 _PACKED = "zlib"
@@ -102,6 +104,27 @@ _KINDS: dict[str, EvidenceKind] = {}
 def register_evidence_kind(kind: EvidenceKind) -> None:
     """Add a kind, or put it in the place of the one of its name."""
     _KINDS[kind.name] = kind
+
+
+def register_json_kind(
+    name: str,
+    version: int,
+    table: Callable[[Any], Any],
+    of_table: Callable[[Any], Any],
+    checked_summary: Callable[[Mapping[str, Any], Any], dict[str, Any]] = _as_it_is,
+) -> EvidenceKind:
+    """Add a kind whose payload is its table as JSON; return it."""
+
+    def unpack(plain: bytes, found: int) -> Any:
+        if found != version:
+            raise ValueError(f"version {found} of {name} is not known")
+        return of_table(json.loads(plain))
+
+    kind = EvidenceKind(
+        name, version, lambda content: json.dumps(table(content)).encode(), unpack, table, of_table, checked_summary
+    )
+    register_evidence_kind(kind)
+    return kind
 
 
 def evidence_kinds() -> tuple[EvidenceKind, ...]:

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import numpy as np
 
 from bystander.design import UNWATCHED
-from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.kinds import register_json_kind
 from bystander.stats import estimates, interval, walsh_contrasts
 
 __all__ = ["UNWATCHED_KIND", "watching_cost"]
 
-_VERSION = 1
 _LEVEL = 0.95
 _FEWEST = 6  # pairs for an interval at that level
 
@@ -28,17 +26,7 @@ def _pairs_of(table: Any) -> Pairs:
     return pairs
 
 
-def _unpack(plain: bytes, version: int) -> Pairs:
-    if version != _VERSION:
-        raise ValueError(f"version {version} of unwatched is not known")
-    return _pairs_of(json.loads(plain))
-
-
-UNWATCHED_KIND = EvidenceKind(
-    UNWATCHED, _VERSION, lambda pairs: json.dumps(pairs).encode(), _unpack, lambda pairs: [list(one) for one in pairs],
-    _pairs_of,
-)  # fmt: skip
-register_evidence_kind(UNWATCHED_KIND)
+UNWATCHED_KIND = register_json_kind(UNWATCHED, 1, lambda pairs: [list(one) for one in pairs], _pairs_of)
 
 
 def watching_cost(pairs: Pairs) -> tuple[float, tuple[float, float] | None]:

@@ -44,6 +44,11 @@ class Standing(StrEnum):
     UNTOUCHED = "untouched"
     UNKNOWN = ""  # no code of it could be read
 
+    @property
+    def is_edit(self) -> bool:
+        """Whether the place itself differs between the arms."""
+        return self in (Standing.EDITED, Standing.MOVED, Standing.NEW, Standing.GONE)
+
 
 class Match(NamedTuple):
     """One place in both arms, as the code says: in the reference and in the candidate, None where it is in one only."""

@@ -19,7 +19,6 @@ from bystander.stats import subset_interval
 __all__ = ["Asked", "Both", "Seen"]
 
 _SMALL = 0.005  # of the whole in either arm: smaller places are one
-_EDITED = (Standing.EDITED, Standing.NEW, Standing.GONE, Standing.MOVED)
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 Pair = tuple[Floats, Floats]
@@ -144,7 +143,7 @@ class Both:
         if own is not Standing.UNTOUCHED:
             return own
         calls = self._children.get(k, set())
-        return Standing.CALLS_EDITED if any(self.matching.standing[one] in _EDITED for one in calls) else own
+        return Standing.CALLS_EDITED if any(self.matching.standing[one].is_edit for one in calls) else own
 
     @cached_property
     def _children(self) -> dict[int, set[int]]:

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from bystander.design import EDITS, Edits, LineMap, Match, Place, Standing
-from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.kinds import register_json_kind
 
 __all__ = ["EDITS_KIND"]
-
-_VERSION = 1
 
 
 def edits_table(edits: Edits) -> dict[str, Any]:
@@ -43,13 +40,4 @@ def edits_from_table(table: dict[str, Any]) -> Edits:
     return Edits(tuple(matches), lines, subjects, packages)
 
 
-def _unpack(plain: bytes, version: int) -> Edits:
-    if version != _VERSION:
-        raise ValueError(f"version {version} of edits is not known")
-    return edits_from_table(json.loads(plain))
-
-
-EDITS_KIND = EvidenceKind(
-    EDITS, _VERSION, lambda edits: json.dumps(edits_table(edits)).encode(), _unpack, edits_table, edits_from_table
-)
-register_evidence_kind(EDITS_KIND)
+EDITS_KIND = register_json_kind(EDITS, 1, edits_table, edits_from_table)

@@ -12,13 +12,12 @@ from bystander.design import LIBRARY, PYTHON, Edits, LineMap, Match, Place, Stan
 from bystander.evidence.compared.functions import Function, functions_of
 from bystander.evidence.compared.lines import line_blocks
 
-__all__ = ["Matching", "canonical_file", "edits_of", "in_place", "package_of"]
+__all__ = ["Matching", "canonical_file", "edits_of", "in_place", "installed_in", "package_of"]
 
 _PACKAGES = re.compile(r"^(.*/(?:site|dist)-packages)/(.*)$")
 _LIBRARY = re.compile(r"^(.*/lib/python\d+\.\d+)/(.*)$")
 _IN_PLACE = re.compile(r"(?:\.<locals>)?\.?<(?:list|set|dict)comp>$")
 _LEAST_MOVED = 120  # letters of written-out syntax: shorter bodies are alike by chance
-_EDITED = {Standing.EDITED, Standing.NEW, Standing.GONE, Standing.MOVED}
 Sides = tuple[set[Place], set[Place]]
 Read = Callable[[str], str | None]
 
@@ -38,6 +37,12 @@ def package_of(canonical: str) -> str:
     """Return the package that such a file belongs to, "" inside an arm."""
     front, _, rest = canonical.partition("/")
     return f"{front}/{rest.partition('/')[0].removesuffix('.py')}" if front in ("packages", "library") else ""
+
+
+def installed_in(file: str) -> tuple[str, str] | None:
+    """Return the folder of packages that a file is installed in, and its package; None for any other file."""
+    found = _PACKAGES.match(file)
+    return (found[1], found[2].partition("/")[0].removesuffix(".py")) if found else None
 
 
 def in_place(place: Place) -> bool:
@@ -277,7 +282,7 @@ class Matching:
                     self._by_name[side][place.file, place.name].append((place.line, number))
         self.edited_packages = {
             package_of(canonical_file(place.file, roots[side]))
-            for match in edits.matches if match.standing in _EDITED
+            for match in edits.matches if match.standing.is_edit
             for side, place in enumerate((match.before, match.after)) if place
         } - {""}  # fmt: skip
 

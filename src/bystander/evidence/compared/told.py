@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import math
 from dataclasses import asdict
 from typing import Any
 
 from bystander.design import ACCOUNT, AccountTold, Change, LeadTold
-from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.evidence.kinds import register_json_kind
 
 __all__ = ["ACCOUNT_KIND"]
 
-_VERSION = 1
 _TEXTS = ("label", "where", "brief", "said", "calls")
 _NAMES = ("workload", "against", "arm", "run", "advice")
 _LISTS = ("sentences", "subjects", "packages", "about")
@@ -58,13 +56,4 @@ def told_from_table(table: dict[str, Any]) -> AccountTold:
     )  # fmt: skip
 
 
-def _unpack(plain: bytes, version: int) -> AccountTold:
-    if version != _VERSION:
-        raise ValueError(f"version {version} of accounts is not known")
-    return told_from_table(json.loads(plain))
-
-
-ACCOUNT_KIND = EvidenceKind(
-    ACCOUNT, _VERSION, lambda told: json.dumps(told_table(told)).encode(), _unpack, told_table, told_from_table
-)
-register_evidence_kind(ACCOUNT_KIND)
+ACCOUNT_KIND = register_json_kind(ACCOUNT, 1, told_table, told_from_table)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import secrets
 import time
 from collections.abc import Callable, Mapping
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -17,7 +16,6 @@ from bystander.design import (
     ArmState,
     MachineFacts,
     RecordHead,
-    Run,
     State,
     Study,
     chosen_names,
@@ -29,23 +27,17 @@ from bystander.field import (
     FoundWay,
     Launcher,
     MachineLock,
-    Site,
     StudyFolder,
     found_way,
     machine_facts,
-    ready_workload,
-    stub_for,
 )
 from bystander.flow.inside.inspection import Asked, Inspection
+from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.targets import compared_record
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts
-from bystander.flow.trials.answers import Answers
-from bystander.flow.trials.kinds import joined_kind
 from bystander.flow.trials.ready import make_arms
-from bystander.flow.trials.starts import Starts
-from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import shims
 from bystander.units import listed
 
@@ -209,14 +201,11 @@ class _Setting:
     machine: MachineFacts = field(default_factory=machine_facts)
 
     def begin(self, purpose: str, **more: object) -> tuple[RecordWriter, int]:
-        """Begin a run of the record, numbered behind all others; return its writer and number."""
-        known, (workload, arm) = self.kept.head(self.head.uuid), self.place
-        number = max((run.number for run in known.runs), default=-1) + 1
-        run = Run(
-            number, purpose, self.seed, machine=len(known.machines), options={"workload": workload, "arm": arm, **more},
-            began_wall_s=time.time(),
-        )  # fmt: skip
-        return self.kept.begin_run(known, run, self.machine), number
+        """Begin a run of the record; return its writer and number."""
+        workload, arm = self.place
+        options = {"workload": workload, "arm": arm, **more}
+        run, writer = begun_run(self.kept, self.head.uuid, purpose, self.seed, self.machine, options)
+        return writer, run.number
 
 
 def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
@@ -237,41 +226,28 @@ def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
 
 def _prepared(setting: _Setting, launcher: Launcher, interrupts: Interrupts) -> Inspection:
     """Return the inspection of a state, with its command as it runs there."""
-    study, (w, a), asked = setting.head.study, setting.place, setting.asked
-    site = Site(study.arms[a], setting.arm.folder, setting.arm.facts.environment)
-    workload, stub = study.workloads[w], stub_for(study)
-    ready = ready_workload(workload, site, stub)
-    workload = joined_kind(workload.kind).calibrated(workload, launcher, ready.command)
-    ready = ready_workload(workload, site, stub)
-    if setting.limit_s or asked.by_hand:
-        ready = replace(ready, command=replace(ready.command, limit_s=setting.limit_s or _FOR_EVER_S))
-    study = replace(study, workloads=(*study.workloads[:w], workload, *study.workloads[w + 1 :]))
-    answers = Answers(study, StudyFolder(Path(setting.head.study_folder)).own / "answers")
-    trials = TrialRunner(launcher, {(w, a): ready}, answers, Starts(study))
+    (w, a), asked = setting.place, setting.asked
+    limit_s = setting.limit_s or (_FOR_EVER_S if asked.by_hand else None)
+    study, trials = ready_trials(setting.head, w, {a: setting.arm}, launcher, limit_s)
     return Inspection(study, w, a, trials, launcher, interrupts, setting.way, asked, setting.observer, setting.seed)
 
 
 def _watched(inspection: Inspection, writer: RecordWriter, number: int) -> bool:
     """Run the watched trials; return whether they were not interrupted. Driven by hand, that is how they end."""
-    state = State.INTERRUPTED
-    try:
-        with suppress(KeyboardInterrupt):
-            if inspection.way.way != COUNTS_ONLY:
-                inspection.watch(writer, number)
-            by_hand = inspection.asked.by_hand
-            state = State.INTERRUPTED if inspection.interrupts.asked and not by_hand else State.COMPLETE
-    finally:
-        writer.finish(state)
-    return state is State.COMPLETE
+
+    def watch() -> bool:
+        if inspection.way.way != COUNTS_ONLY:
+            inspection.watch(writer, number)
+        return inspection.asked.by_hand or not inspection.interrupts.asked
+
+    return ended_well(writer, watch)
 
 
 def _counted(inspection: Inspection, writer: RecordWriter) -> bool:
     """Run the counting trials; return whether they were not interrupted."""
-    state = State.INTERRUPTED
-    try:
-        with suppress(KeyboardInterrupt):
-            inspection.count(writer)
-            state = State.COMPLETE
-    finally:
-        writer.finish(state)
-    return state is State.COMPLETE
+
+    def count() -> bool:
+        inspection.count(writer)
+        return True
+
+    return ended_well(writer, count)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import secrets
-import time
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -33,26 +31,20 @@ from bystander.field import (
     FoundWay,
     Launcher,
     MachineLock,
-    Site,
     StudyFolder,
     found_way,
     machine_facts,
-    ready_workload,
-    stub_for,
 )
 from bystander.flow.inside.accounts import MOST_BLOCKS, account_of
 from bystander.flow.inside.edits import edits_between
 from bystander.flow.inside.inspection import Asked
 from bystander.flow.inside.kept import Kept, read_inspection
+from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 from bystander.flow.inside.targets import Target, compared_record, planned_targets, target_of, targets_of, unfinished
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts
-from bystander.flow.trials.answers import Answers
-from bystander.flow.trials.kinds import joined_kind
-from bystander.flow.trials.starts import Starts
-from bystander.flow.trials.trial import TrialRunner
 from bystander.units import duration_text
 
 __all__ = ["InspectedChanges", "inspect_changed", "resume_inspection"]
@@ -245,18 +237,18 @@ def _one(work: _Work, target: Target, targets: Sequence[Target], launcher: Launc
     run, writer = _begun(work, head, target, targets, run, seed, tried, side.plan.each)
     work.numbers.append(run.number)
     side.account = lambda: _account(work, target, run)
-    state = State.INTERRUPTED
-    try:
-        with suppress(KeyboardInterrupt):
-            side.watch(writer, run.number, tried)
-            if not interrupts.asked and (not counting or _counted(work, side, run, target)):
-                _write_account(work, target, writer, run)
-                state = State.COMPLETE
-    finally:
-        writer.finish(state)
-    if work.seen and _read(work, run).pairs:
+
+    def work_through() -> bool:
+        side.watch(writer, run.number, tried)
+        if interrupts.asked or (counting and not _counted(work, side, run, target)):
+            return False
+        _write_account(work, target, writer, run)
+        return True
+
+    complete = ended_well(writer, work_through)
+    if work.seen and side.whole:
         work.seen(head.name, run.number)
-    return state is State.COMPLETE
+    return complete
 
 
 def _begun(
@@ -274,36 +266,22 @@ def _begun(
         return run, work.kept.resume(head, machine_facts(), run.number)
     asked, way = work.asked, work.way
     workload, against, arm = target
-    number = max((one.number for one in head.runs), default=-1) + 1
     options = {
         "workload": workload, "arm": arm, "against": against, "way": way.way, "lost": way.sentence,
         "together": work.together, "planned": [list(one) for one in targets], "tick_ns": tried.tick_ns,
         "tick_s": asked.tick_s, "counts": asked.counts, "trials": asked.trials, "limit_s": work.limit_s,
         "fixed": asked.trials is not None, "each": each,
     }  # fmt: skip
-    begun = Run(
-        number, INSPECTED, seed, machine=len(head.machines), options=options, began_wall_s=time.time()
-    )  # fmt: skip
-    return begun, work.kept.begin_run(head, begun, machine_facts())
+    return begun_run(work.kept, head.uuid, INSPECTED, seed, machine_facts(), options)
 
 
 def _prepared(
     work: _Work, target: Target, launcher: Launcher, interrupts: Interrupts, seed: int, run: Run | None
 ) -> SideBySide:
     """Return the trials of a workload under two arms, with its commands as they run there."""
-    study, (w, against, arm), asked = work.head.study, target, work.asked
-    stub, limit_s = stub_for(study), work.limit_s
-    sites = {a: Site(study.arms[a], work.arms[a].folder, work.arms[a].facts.environment) for a in (against, arm)}
-    workload = study.workloads[w]
-    first = ready_workload(workload, sites[against], stub)
-    workload = joined_kind(workload.kind).calibrated(workload, launcher, first.command)
-    study = replace(study, workloads=(*study.workloads[:w], workload, *study.workloads[w + 1 :]))
-    commands = {}
-    for a, site in sites.items():
-        ready = ready_workload(workload, site, stub)
-        commands[w, a] = replace(ready, command=replace(ready.command, limit_s=limit_s)) if limit_s else ready
-    answers = Answers(study, StudyFolder(Path(work.head.study_folder)).own / "answers")
-    trials = TrialRunner(launcher, commands, answers, Starts(study))
+    (w, against, arm), asked = target, work.asked
+    arms = {a: work.arms[a] for a in (against, arm)}
+    study, trials = ready_trials(work.head, w, arms, launcher, work.limit_s)
     plan = Plan(asked.trials, fixed=True) if asked.trials else Plan(MOST_BLOCKS)
     done = _done(work, run) if run else frozenset()
     return SideBySide(
@@ -317,31 +295,21 @@ def _unknown() -> Account:
 
 
 def _done(work: _Work, run: Run) -> frozenset[int]:
-    """Return the blocks of an unfinished inspection that are whole and went well."""
-    head = work.kept.head(work.head.uuid)
-    kept = read_inspection(work.kept, head, run)
-    return frozenset(int(before.summary["block"]) for before, _ in kept.pairs)
+    """Return the numbers of trials of an unfinished inspection that are in whole blocks that went well."""
+    return frozenset(int(before.summary["block"]) for before, _ in _read(work, run).pairs)
 
 
 def _counted(work: _Work, side: SideBySide, inspected: Run, target: Target) -> bool:
     """Run the counting trials of both arms; return whether they were not interrupted."""
-    head = work.kept.head(work.head.uuid)
-    number = max(one.number for one in head.runs) + 1
-    run = Run(
-        number, COUNTED, inspected.seed, machine=len(head.machines),
-        options={"workload": target[0], "arm": target[2], "against": target[1], "inspection": inspected.number},
-        began_wall_s=time.time(),
-    )  # fmt: skip
-    work.observer.doing(f"counting calls of {head.study.workloads[target[0]].name} in both arms")
-    writer = work.kept.begin_run(head, run, machine_facts())
-    state = State.INTERRUPTED
-    try:
-        with suppress(KeyboardInterrupt):
-            side.count(writer)
-            state = State.COMPLETE
-    finally:
-        writer.finish(state)
-    return state is State.COMPLETE
+    options = {"workload": target[0], "arm": target[2], "against": target[1], "inspection": inspected.number}
+    work.observer.doing(f"counting calls of {work.head.study.workloads[target[0]].name} in both arms")
+    _, writer = begun_run(work.kept, work.head.uuid, COUNTED, inspected.seed, machine_facts(), options)
+
+    def count() -> bool:
+        side.count(writer)
+        return True
+
+    return ended_well(writer, count)
 
 
 def _read(work: _Work, run: Run) -> Kept:

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from bystander.design import ArmState, Edits, Place, Standing
+from bystander.design import ArmState, Edits, Place
 from bystander.errors import ArmError
-from bystander.evidence import edits_of
+from bystander.evidence import edits_of, installed_in
 from bystander.field import Git, package_release, source_text
 from bystander.flow.inside.kept import Kept
 
 __all__ = ["edits_between", "with_edits"]
 
 _MOST_SUBJECTS = 20
-_PACKAGE = re.compile(r"^(.*/(?:site|dist)-packages)/([^/]+)")
 
 
 def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) -> Edits:
@@ -59,12 +57,11 @@ def _packages(edits: Edits) -> Iterable[str]:
     """Yield the packages outside the arms that differ, with their releases."""
     differ: dict[str, dict[int, str]] = {}
     for match in edits.matches:
-        if match.standing in (Standing.UNTOUCHED, Standing.UNKNOWN):
-            continue
         for side, place in enumerate((match.before, match.after)):
-            if place and (found := _PACKAGE.match(place.file)):
-                name = found[2].removesuffix(".py")
-                differ.setdefault(name, {}).setdefault(side, package_release(found[1], name))
+            if match.standing.is_edit and place and (found := installed_in(place.file)):
+                releases = differ.setdefault(found[1], {})
+                if side not in releases:
+                    releases[side] = package_release(*found)
     for name, releases in sorted(differ.items()):
         before, after = releases.get(0, ""), releases.get(1, "")
         yield f"{name} {before}, then {after}" if before and after and before != after else name

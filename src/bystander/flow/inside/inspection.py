@@ -14,6 +14,7 @@ from bystander.design import (
     Status,
     Study,
     TrialOutcome,
+    Watched,
     Whose,
     block_conditions,
     workload_key,
@@ -26,16 +27,21 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.flow.trials.watching import CountedRuns, WatchedRuns
 from bystander.units import duration_text
 
-__all__ = ["Asked", "Inspection"]
+__all__ = ["COUNTED_TRIALS", "READINGS_A_TRIAL", "SLOWER", "USUAL_TICK_NS", "Asked", "Inspection", "saw_python"]
 
 ENOUGH_READINGS = 2000
-_USUAL_TICK_NS = 1_000_000
-_READINGS_A_TRIAL = 1100  # that a trial should give, where the clock can
+USUAL_TICK_NS = 1_000_000
+READINGS_A_TRIAL = 1100  # that a trial should give, where the clock can
 _FEWEST_PAIRS, _MOST_PAIRS, _PAIRS_S = 3, 25, 12.0
 _BARE_UP_TO_S = 20.0  # a trial longer than that is not run again only to know what watching cost
-_COUNTS_UP_TO_S, _SLOWER = 60.0, 10  # counting follows by itself where a trial so many times slower fits in there
-_COUNTED = 2
+_COUNTS_UP_TO_S, SLOWER = 60.0, 10  # counting follows by itself where a trial so many times slower fits in there
+COUNTED_TRIALS = 2
 _LONG_S = 4.0
+
+
+def saw_python(watched: Watched | None) -> bool:
+    """Whether a Python ran in a watched trial, one that could be read or one that could not."""
+    return bool(watched and (watched.interpreters or any("Python" in one for one in watched.problems)))
 
 
 @dataclass(frozen=True)
@@ -90,7 +96,7 @@ class Inspection:
         """Run watched trials, and as many that are not, until there are readings enough."""
         by_hand = ", by hand: end it when you have seen enough" if self.asked.by_hand else ""
         self.observer.doing(f"watching {self._name}{by_hand}")
-        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
+        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or USUAL_TICK_NS)
         first = self._watched(tick_ns, 0)
         pairs = self._one(writer, first) if self._enough(first) else self._several(writer, first, tick_ns)
         if pairs:
@@ -98,8 +104,7 @@ class Inspection:
             writer.evidence(Whose(number, self.workload, self.arm), [packet])
         self.took_s = first.outcome.took_s
         self.ended_well = first.outcome.status is Status.OK
-        watched = first.runs.watched
-        self.python = bool(watched and (watched.interpreters or any("Python" in one for one in watched.problems)))
+        self.python = saw_python(first.runs.watched)
 
     def _one(self, writer: RecordWriter, seen: _Seen) -> list[tuple[float, float]]:
         """Keep a trial that is a view by itself; return it with one that was not watched, where that is not long."""
@@ -120,7 +125,7 @@ class Inspection:
         The first one is not kept: it was what comes before the first trial, and said how quick the clock must be.
         """
         if self.asked.tick_s is None:
-            tick_ns = self.way.tick_ns(min(_USUAL_TICK_NS, round(first.outcome.took_s * 1e9 / _READINGS_A_TRIAL)))
+            tick_ns = self.way.tick_ns(min(USUAL_TICK_NS, round(first.outcome.took_s * 1e9 / READINGS_A_TRIAL)))
         self.observer.doing(
             f"a trial takes {duration_text(first.outcome.took_s, 2)}: watching some, beside as many unwatched ones"
         )
@@ -146,10 +151,10 @@ class Inspection:
             return self.asked.counts
         if self.asked.by_hand or not self.python or not self.ended_well:
             return False
-        if self.took_s * _SLOWER > _COUNTS_UP_TO_S:
+        if self.took_s * SLOWER > _COUNTS_UP_TO_S:
             self.observer.remark(
                 f"Calls were not counted: that makes a trial up to ten times longer, here "
-                f"{duration_text(self.took_s * _SLOWER, 2)} twice; --counts counts them all the same."
+                f"{duration_text(self.took_s * SLOWER, 2)} twice; --counts counts them all the same."
             )
             return False
         return True
@@ -157,14 +162,14 @@ class Inspection:
     @property
     def counting_s(self) -> float:
         """How long counting may take."""
-        return self.took_s * _SLOWER * _COUNTED
+        return self.took_s * SLOWER * COUNTED_TRIALS
 
     def count(self, writer: RecordWriter) -> None:
         """Run trials whose calls are counted, twice: what does not repeat is no evidence."""
         if self.took_s > 0.5:
             self.observer.doing(f"counting calls, {self._about(self.counting_s, most=True)}")
         runs = CountedRuns(self.launcher)
-        for block in range(_COUNTED):
+        for block in range(COUNTED_TRIALS):
             outcome = self.trials.run(self.workload, self.arm, self._conditions(0), by=runs)
             if self.interrupts.asked:
                 raise KeyboardInterrupt

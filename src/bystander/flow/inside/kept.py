@@ -117,7 +117,6 @@ def read_inspection(archive: Archive, head: RecordHead, run: Run) -> Kept:
     """Return what is kept of an inspection; raise UsageError where it is damaged."""
     counting = [one for one in head.runs if one.purpose == COUNTED and one.options.get("inspection") == run.number]
     workload, arm = inspected_place(head, run)
-    kept = Kept(head, run, workload, arm, inspected_against(head, run), [], {}, {})
     trials, bare, counts, edits = [], dict[int, Pairs](), dict[int, list[Any]](), Edits()
     try:
         for number in (run.number, *(one.number for one in counting[-1:])):
@@ -132,7 +131,7 @@ def read_inspection(archive: Archive, head: RecordHead, run: Run) -> Kept:
                     edits = content_of(packet)
     except ValueError as error:
         raise UsageError(f"{run_name(head, run)}: {error}") from None
-    return Kept(head, run, workload, arm, kept.against, trials, bare, counts, edits)
+    return Kept(head, run, workload, arm, inspected_against(head, run), trials, bare, counts, edits)
 
 
 def kept_inspections(archive: Archive, record: str | None, choice: Choice, number: int | None = None) -> list[Kept]:

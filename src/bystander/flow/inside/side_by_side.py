@@ -25,7 +25,14 @@ from bystander.errors import ArchiveError
 from bystander.evidence import UNWATCHED_KIND, packed
 from bystander.field import FoundWay, Launcher
 from bystander.flow.inside.accounts import LOOKS, MOST_BLOCKS
-from bystander.flow.inside.inspection import Asked
+from bystander.flow.inside.inspection import (
+    COUNTED_TRIALS,
+    READINGS_A_TRIAL,
+    SLOWER,
+    USUAL_TICK_NS,
+    Asked,
+    saw_python,
+)
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.trial import TrialRunner
@@ -34,12 +41,10 @@ from bystander.units import duration_text, size_text
 
 __all__ = ["Plan", "SideBySide", "Tried"]
 
-_USUAL_TICK_NS = 1_000_000
-_READINGS_A_TRIAL = 1100
 _BARE_BLOCKS, _BARE_UP_TO_S = 6, 10.0  # unwatched trials beside watched ones: so many blocks, of trials up to so long
 _MOST_FAILED = 3
 _BLOCK_S, _MOST_EACH = 0.5, 4  # a block has several short trials of each arm, about so long together
-_COUNTED, _SLOWER, _COUNTS_UP_TO_S = 2, 10, 60.0
+_COUNTS_UP_TO_S = 120.0  # counting of both arms follows by itself where it takes no longer
 _BYTES_A_READING = 60  # packed, at most, by what programs of all sizes left
 _LEFT_BYTES = 64 * 2**20  # of the disk that must stay free
 
@@ -96,6 +101,8 @@ class SideBySide:
         Returns the account of what is kept so far.
     done : set of int
         Numbers of trials that are there already; those of a block follow each other.
+    whole : int
+        Blocks that are there and went well.
     """
 
     study: Study
@@ -112,10 +119,11 @@ class SideBySide:
     account: Callable[[], Account]
     done: frozenset[int] = frozenset()
     bare: dict[int, list[tuple[float, float]]] = field(default_factory=dict)
+    whole: int = 0
 
     def try_once(self) -> Tried:
         """Watch a trial of each arm that is not kept: it is what comes before the first, and says how quick to look."""
-        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or _USUAL_TICK_NS)
+        tick_ns = self.way.tick_ns(round((self.asked.tick_s or 0) * 1e9) or USUAL_TICK_NS)
         took, readings, python = [], 0, True
         for arm in self.arms:
             runs, outcome = self._watched(arm, tick_ns, 0)
@@ -128,11 +136,9 @@ class SideBySide:
             took.append(outcome.took_s)
             watched = runs.watched
             readings += int(watched.at_ns.size) if watched else 0
-            python = python and bool(
-                watched and (watched.interpreters or any("Python" in one for one in watched.problems))
-            )
+            python = python and saw_python(watched)
         if self.asked.tick_s is None:
-            quick = self.way.tick_ns(min(_USUAL_TICK_NS, round(min(took) * 1e9 / _READINGS_A_TRIAL)))
+            quick = self.way.tick_ns(min(USUAL_TICK_NS, round(min(took) * 1e9 / READINGS_A_TRIAL)))
             readings, tick_ns = round(readings * max(1.0, tick_ns / quick)), quick
         return Tried(tick_ns, (took[0], took[1]), readings, python)
 
@@ -160,8 +166,9 @@ class SideBySide:
         """Run blocks until a look says that the change is accounted for, or the last one ran."""
         names = [self.study.arms[arm].name for arm in self.arms]
         key = workload_key(self.study.workloads[self.workload])
-        failed, whole, each = 0, 0, self.plan.each
-        if self.done and self._enough(len(self.done) // each):
+        failed, each = 0, self.plan.each
+        self.whole = len(self.done) // each
+        if self.done and self._enough(self.whole):
             return
         try:
             for block in range(self.plan.blocks + _MOST_FAILED):
@@ -173,15 +180,17 @@ class SideBySide:
                     well = self._pair(writer, number_of, order, tried, beside) and well
                     if self.interrupts.asked:
                         return
-                whole, failed = whole + well, failed + (not well)
-                left = sum(tried.took_s) * (self.plan.blocks - whole) * each
-                self.observer.watched(self._name, whole, self.plan.blocks, left)
+                if not coming:
+                    continue
+                self.whole, failed = self.whole + well, failed + (not well)
+                left = sum(tried.took_s) * (self.plan.blocks - self.whole) * each
+                self.observer.watched(self._name, self.whole, self.plan.blocks, left)
                 if failed > _MOST_FAILED:
                     self.observer.remark(
                         f"{self._name}: {failed} blocks had a trial that did not end well; that is enough."
                     )
                     return
-                if coming and well and self._enough(whole):
+                if well and self._enough(self.whole):
                     return
         finally:
             for arm, pairs in sorted(self.bare.items()):
@@ -231,7 +240,7 @@ class SideBySide:
             return self.asked.counts
         if not tried.python:
             return False
-        if self.counting_s(tried) > 2 * _COUNTS_UP_TO_S:
+        if self.counting_s(tried) > _COUNTS_UP_TO_S:
             self.observer.remark(
                 f"Calls are not counted: that makes a trial up to ten times longer, here "
                 f"{duration_text(self.counting_s(tried), 2)} in all; --counts counts them all the same."
@@ -242,12 +251,12 @@ class SideBySide:
     @staticmethod
     def counting_s(tried: Tried) -> float:
         """How long counting may take."""
-        return sum(tried.took_s) * _SLOWER * _COUNTED
+        return sum(tried.took_s) * SLOWER * COUNTED_TRIALS
 
     def count(self, writer: RecordWriter) -> None:
         """Count the calls of both arms, twice each: what does not repeat is no evidence."""
         runs = CountedRuns(self.launcher)
-        for block in range(_COUNTED):
+        for block in range(COUNTED_TRIALS):
             planned = PlannedBlock(self.workload, block, self.arms)
             for position, arm in enumerate(self.arms):
                 outcome = self.trials.run(self.workload, arm, self._conditions(0), by=runs)
