@@ -18,6 +18,7 @@ __all__ = [
     "StudyError",
     "UnitError",
     "UnknownRecordError",
+    "UntrustedRepositoryError",
     "UsageError",
 ]
 
@@ -74,6 +75,10 @@ class InspectionError(BystanderError):
 
 class ArmError(BystanderError):
     """An arm could not be made ready: git, a folder or a build step failed."""
+
+
+class UntrustedRepositoryError(ArmError):
+    """A repository belongs to another user, and this one never said that it is to be trusted."""
 
 
 class LauncherError(BystanderError):

@@ -57,5 +57,6 @@ def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
             "environment": dict(arm.environment),
             "command": dict(arm.command),
             **({"placebo": True} if arm.placebo else {}),
+            **({"filters": True} if arm.filters else {}),
         }
     )

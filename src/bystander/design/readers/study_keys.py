@@ -82,6 +82,7 @@ ARM_KEYS = _table(
     Key("build", Type.TEXTS, "steps that install or compile, run once", ()),
     _own("command", "a command that replaces the workload's"),
     _text("weigh", "what is left out of it, only to see what it weighs", ""),
+    Key("filters", Type.FLAG, "whether git runs the filters of the repository's configuration", default=False),
 )
 SHARED_KEYS = _table(  # of workloads of every kind
     _own("settings", "values for placeholders"),

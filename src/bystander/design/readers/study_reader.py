@@ -178,8 +178,8 @@ def _arm(reader: KeyReader, name: str, table: dict[str, Any], place: StudyPlace)
     path = f"arms.{name}"
     reader.name(name, path)
     reader.keys(table, ARM_KEYS, path)
-    folder, revision, build, weigh = (
-        reader.value(table, ARM_KEYS[key], path) for key in ("folder", "revision", "build", "weigh")
+    folder, revision, build, weigh, filters = (
+        reader.value(table, ARM_KEYS[key], path) for key in ("folder", "revision", "build", "weigh", "filters")
     )
     if folder and revision:
         reader.wrong(path, "folder and revision are both given; keep the one that is meant")
@@ -197,6 +197,7 @@ def _arm(reader: KeyReader, name: str, table: dict[str, Any], place: StudyPlace)
         build=build,
         command={"": command} if isinstance(command, str) else reader.pairs(command, f"{path}.command"),
         weigh=weigh,
+        filters=filters,
     )
 
 

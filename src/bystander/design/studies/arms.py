@@ -36,6 +36,8 @@ class Arm:
         Made like the reference, apart from it; what it shows is noise.
     weigh : str
         What is left out of this arm, only to see what it weighs: its answers may differ. "" for nothing.
+    filters : bool
+        Whether git may run the filters that the repository's configuration names, when this arm is laid out.
     """
 
     name: str
@@ -48,6 +50,7 @@ class Arm:
     in_place: bool = False
     placebo: bool = False
     weigh: str = ""
+    filters: bool = False
 
     def command_for(self, workload: Workload) -> str:
         """Return the command template that this arm runs for a workload; "" where it runs none."""

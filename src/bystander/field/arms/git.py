@@ -1,22 +1,31 @@
-"""Git through its command line, with hooks off and nobody's configuration read."""
+"""Git through its command line: nothing that a repository's configuration names is run, unless a study allows it."""
 
 from __future__ import annotations
 
-import os
 import shutil
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 
-from bystander.errors import ArmError
+from bystander.errors import ArmError, UntrustedRepositoryError
+from bystander.field.arms.git_trust import (
+    NOTHING_RUN,
+    drivers_off,
+    git_environment,
+    git_program,
+    own_settings,
+    pairs,
+    refused_repository,
+)
 from bystander.field.trials.scratch import scratch_folder
+from bystander.units import listed
 
 __all__ = ["Git"]
 
-_NEUTRAL = (
-    "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.untrackedCache=false",
-    "-c", "safe.directory=*", "-c", "advice.detachedHead=false", "-c", "gc.auto=0",
-)  # fmt: skip
+_LIMIT_S = 1800.0  # of one command of git: a pipe in the place of a file that it reads would hold it for ever
+_NAMED = 3
+_DRIVER = r"^filter\..*\.(clean|smudge|process)$"
 
 
 class Git:
@@ -31,37 +40,70 @@ class Git:
 
     @classmethod
     def around(cls, folder: Path) -> Git | None:
-        """Return the repository that a folder lies in, or None."""
+        """Return the repository that a folder lies in, or None.
+
+        Raises
+        ------
+        UntrustedRepositoryError
+            When it belongs to another user, and this one's configuration of git does not allow that.
+        """
         try:
-            top = cls(folder).run("rev-parse", "--show-toplevel").strip()
+            top = cls(folder)._plainly("rev-parse", "--show-toplevel").strip()
+        except UntrustedRepositoryError:
+            raise
         except (ArmError, FileNotFoundError, NotADirectoryError):
             return None
         return cls(Path(top)) if top else None
 
-    def run(self, *words: str, variables: Mapping[str, str] | None = None) -> str:
-        """Run git here and return what it printed; raise ArmError with its last line when it fails."""
-        environment = {name: value for name, value in os.environ.items() if not name.startswith("GIT_")}
-        environment |= {
-            "GIT_CONFIG_GLOBAL": os.devnull,
-            "GIT_CONFIG_NOSYSTEM": "1",
-            "GIT_OPTIONAL_LOCKS": "0",
-            "GIT_TERMINAL_PROMPT": "0",
-            "LC_ALL": "C",
-            **(variables or {}),
-        }
+    @cached_property
+    def _trusted(self) -> list[str]:
+        """The words that pass on which repositories of other users the user trusts."""
+        return [word for _, value in own_settings(r"^safe\.directory$") for word in ("-c", f"safe.directory={value}")]
+
+    @cached_property
+    def _drivers(self) -> tuple[str, ...]:
+        """The filters that the repository's own configuration names."""
+        said = self._plainly("config", "--includes", "-z", "--get-regexp", _DRIVER, empty=True)
+        return tuple(dict.fromkeys(name.removeprefix("filter.").rpartition(".")[0] for name, _ in pairs(said)))
+
+    def run(
+        self, *words: str, variables: Mapping[str, str] | None = None, filters: bool = False, given: str | None = None
+    ) -> str:
+        """Run git here and return what it printed; raise ArmError with its last line when it fails.
+
+        Parameters
+        ----------
+        filters : bool
+            Let the filters of the repository's configuration and of the user's run.
+        given : str, optional
+            What it reads.
+        """
+        if filters:
+            settings = [word for name, value in own_settings(_DRIVER) for word in ("-c", f"{name}={value}")]
+        else:
+            settings = drivers_off(self._drivers)
+        return self._plainly(*settings, *words, variables=variables, given=given)
+
+    def _plainly(
+        self, *words: str, variables: Mapping[str, str] | None = None, given: str | None = None, empty: bool = False
+    ) -> str:
+        """Run git without a word about filters; where `empty`, exit code 1 says that nothing was found."""
         try:
             done = subprocess.run(
-                ["git", *_NEUTRAL, *words],
-                cwd=self.top, env=environment, stdin=subprocess.DEVNULL, capture_output=True, text=True,
-                errors="surrogateescape", check=False,
+                [git_program(), *NOTHING_RUN, *self._trusted, *words],
+                cwd=self.top, env=git_environment(variables or {}), capture_output=True, text=True,
+                errors="surrogateescape", check=False, timeout=_LIMIT_S,
+                **({"stdin": subprocess.DEVNULL} if given is None else {"input": given}),
             )  # fmt: skip
         except FileNotFoundError as error:
-            if not self.top.is_dir():
-                raise ArmError(f"there is no folder {self.top}") from error
-            raise ArmError("git is not installed, and an arm names a revision or lies in a repository") from error
-        if done.returncode:
+            raise ArmError(f"there is no folder {self.top}") from error
+        except subprocess.TimeoutExpired:
+            raise ArmError(f"git did not end within half an hour in {self.top}") from None
+        if done.returncode and not (empty and done.returncode == 1):
+            if refusal := refused_repository(done.stderr):
+                raise UntrustedRepositoryError(refusal)
             lines = done.stderr.strip().splitlines() or ["it said nothing"]
-            raise ArmError(f"git {words[0]} failed in {self.top}: {lines[-1]}")
+            raise ArmError(f"git {_command(words)} failed in {self.top}: {lines[-1]}")
         return done.stdout
 
     def commit(self, revision: str) -> str:
@@ -83,21 +125,34 @@ class Git:
         said = self.run("log", f"--max-count={most}", "--format=%h %s", f"{before}..{after}")
         return tuple(said.splitlines())
 
-    def export_tree(self, tree: str, folder: Path, objects: Path | None = None) -> None:
-        """Write the files of a tree into a folder, through an index of its own."""
+    def export_tree(self, tree: str, folder: Path, objects: Path | None = None, filters: bool = False) -> None:
+        """Write the files of a tree into a folder, through an index of its own, with the attributes that the tree has.
+
+        Raises
+        ------
+        ArmError
+            When the repository's configuration names a filter for any of them, and `filters` is not given.
+        """
         with scratch_folder() as scratch:
-            variables = {"GIT_INDEX_FILE": str(scratch / "index"), "GIT_WORK_TREE": str(self.top)}
+            variables = {"GIT_INDEX_FILE": str(scratch / "index"), "GIT_WORK_TREE": str(folder)}
             variables |= self._objects(objects)
             self.run("read-tree", tree, variables=variables)
-            self.run("checkout-index", "--all", "--force", f"--prefix={folder}/", variables=variables)
+            if not filters:
+                self._refuse_filtered(self.run("ls-files", "-z", variables=variables), ["--cached"], variables)
+            self.run("checkout-index", "--all", "--force", variables=variables, filters=filters)
 
-    def snapshot(self, objects: Path) -> str:
+    def snapshot(self, objects: Path, filters: bool = False) -> str:
         """Write the working tree, tracked and untracked but not ignored, and return its tree id.
 
         Parameters
         ----------
         objects : Path
             A folder that takes the new objects.
+
+        Raises
+        ------
+        ArmError
+            When the repository's configuration names a filter for any of the files, and `filters` is not given.
         """
         objects.mkdir(parents=True, exist_ok=True)
         with scratch_folder() as scratch:
@@ -107,8 +162,29 @@ class Git:
             if mine.exists():  # a copy knows which files did not change, so that few are read
                 # With its time: by that git sees which files may have changed within the second of its last writing.
                 shutil.copy2(mine, index)
-            self.run("add", "--all", "--", ".", ":(exclude,top,glob)**/.bystander/**", variables=variables)
+            # Not by `add`, which asks each submodule for its state, under the submodule's own configuration.
+            mine_not = ":(exclude,top,glob)**/.bystander/**"
+            found = self.run("ls-files", "-z", "--cached", "--others", "--exclude-standard", "--", ".", mine_not,
+                             variables=variables)  # fmt: skip
+            names = "".join(f"{name.rstrip('/')}\0" for name in found.split("\0") if name)
+            if not filters:
+                self._refuse_filtered(names, [], variables)
+            how = ("--add", "--remove", "--replace", "--ignore-skip-worktree-entries", "-z", "--stdin")
+            self.run("update-index", *how, variables=variables, filters=filters, given=names)
             return self.run("write-tree", variables=variables).strip()
+
+    def _refuse_filtered(self, names: str, where: Sequence[str], variables: Mapping[str, str]) -> None:
+        """Raise ArmError when a filter of the repository's configuration is meant for any of these files."""
+        if not self._drivers:
+            return
+        said = self.run("check-attr", *where, "-z", "--stdin", "filter", variables=variables, given=names).split("\0")
+        meant = [(file, driver) for file, driver in zip(said[::3], said[2::3], strict=False) if driver in self._drivers]
+        if meant:
+            raise ArmError(
+                f'the repository\'s configuration runs a program, filter "{meant[0][1]}", on '
+                f"{listed([file for file, _ in meant], _NAMED)}, and nothing of it is run unless the study says so: "
+                "filters = true of this arm"
+            )
 
     def _objects(self, own: Path | None) -> dict[str, str]:
         if own is None:
@@ -116,3 +192,11 @@ class Git:
         shared = self.run("rev-parse", "--git-path", "objects").strip()
         shared_path = (self.top / shared).resolve()
         return {"GIT_OBJECT_DIRECTORY": str(own), "GIT_ALTERNATE_OBJECT_DIRECTORIES": str(shared_path)}
+
+
+def _command(words: Sequence[str]) -> str:
+    """Return git's command among words of which the first ones may be settings."""
+    rest = list(words)
+    while len(rest) > 1 and rest[0] == "-c":
+        del rest[:2]
+    return rest[0]

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import shutil
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -137,6 +138,9 @@ class ArmMaker:
         return InterpreterFacts()
 
     def _source(self, study: Study, arm: Arm) -> _Source:
+        if arm.in_place:
+            folder = (self.home.path / arm.folder).resolve()
+            return _Source("", f"folder {folder}", folder=folder)
         git = self.home.git
         if arm.revision is not None:
             if git is None:
@@ -145,10 +149,9 @@ class ArmMaker:
             facts = ArmFacts(commit=commit, subject=git.subject(commit))
             return _Source(git.tree_of(commit), f"{arm.revision} ({commit[:10]})", facts, git)
         folder = (self.home.path / arm.folder).resolve()
-        if arm.in_place:
-            return _Source("", f"folder {folder}", folder=folder)
         if folder == self.home.path and git is not None:
-            tree = git.snapshot(self._objects)
+            with _of_arm(arm):
+                tree = git.snapshot(self._objects, arm.filters)
             return _Source(tree, f"working tree ({tree[:10]})", git=git)
         digest = folder_state(folder, self.left_out(study)).digest
         return _Source(digest, f"folder {arm.folder} ({digest[:10]})", ArmFacts(digest=digest), folder=folder)
@@ -192,7 +195,8 @@ class ArmMaker:
         git, inside = source.git, self.home.path.relative_to(source.git.top.resolve())
 
         def fill(home: Path) -> None:
-            git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None)
+            with _of_arm(arm):
+                git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None, arm.filters)
             if not (home / inside).is_dir():
                 raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inside}")
 
@@ -232,6 +236,15 @@ class ArmMaker:
                     f'arm {arm.name}: build step "{step}" ended with {ended}; its output is kept in {log}:\n'
                     + "\n".join(f"  {line}" for line in last)
                 )
+
+
+@contextmanager
+def _of_arm(arm: Arm) -> Iterator[None]:
+    """Name the arm in what git refuses."""
+    try:
+        yield
+    except ArmError as error:
+        raise ArmError(f"arm {arm.name}: {error}") from None
 
 
 def _identity(study: Study, arm: Arm, source: _Source) -> str:

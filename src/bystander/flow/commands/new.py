@@ -66,7 +66,8 @@ def nothing_to_compare(here: Path) -> bool:
     git = StudyFolder(here).git
     if git is None or not _has_commit(here):
         return False
-    changed = git.run("status", "--porcelain", "--untracked-files=all", "--", str(here.resolve())).splitlines()
+    asked = ("status", "--porcelain", "--untracked-files=all", "--ignore-submodules=all", "--", str(here.resolve()))
+    changed = git.run(*asked).splitlines()
     return all(line[3:].strip('"').rpartition("/")[2] == STUDY_FILE for line in changed)
 
 
