@@ -24,6 +24,7 @@ Running = Callable[[], subprocess.Popen[str]]
 def _own_lock(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Give every test a machine lock of its own, so that nobody's observation stands in the way."""
     monkeypatch.setenv("BYSTANDER_LOCK", str(tmp_path.with_suffix(".lock")))
+    monkeypatch.setenv("BYSTANDER_TRACEBACK", "1")
     for name in ("BYSTANDER_ARCHIVE", "FORCE_COLOR", "COLUMNS", "PYTHONDONTWRITEBYTECODE"):
         monkeypatch.delenv(name, raising=False)
 

@@ -326,7 +326,7 @@ def test_a_full_disk_loses_no_trial_that_ended(run: Run, tmp_path: Path) -> None
     finally:
         subprocess.run(["umount", str(small)], check=True)
 
-    assert "cannot be written: database or disk is full" in said
+    assert "free, and trials need 128 KiB; make room, then bystander observe --resume" in said
     assert shown["trials"] > 2
     assert not shown["complete"]
 

@@ -19,7 +19,7 @@ from conftest import PROGRAM, Run, Running
 from test_launcher import gone
 
 from bystander.archive import Archive
-from bystander.field.trials.scratch import remove_leftovers, scratch_folder
+from bystander.field.launching.scratch import remove_leftovers, scratch_folder
 
 MARK = "sleep 0.0314"
 STUDY = f"""

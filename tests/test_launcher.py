@@ -15,9 +15,8 @@ from pathlib import Path
 import pytest
 
 from bystander.design import Status, TrialOutcome
-from bystander.errors import LauncherError
 from bystander.field import Launcher, ReadyCommand, trial_environment
-from bystander.field.trials.launcher import _readings as readings_of
+from bystander.field.launching.account import account_readings as readings_of
 
 PYTHON = sys.executable
 
@@ -308,12 +307,14 @@ def test_leaving_the_context_ends_a_running_trial() -> None:
     assert gone("sleep 76.5")
 
 
-def test_a_launcher_that_went_away_is_an_error(launcher: Launcher) -> None:
-    """Killing the launcher is told as such."""
+def test_a_launcher_that_went_away_is_replaced(launcher: Launcher) -> None:
+    """The trial that it was to run has failed, its block is to run again, and the next trial has another launcher."""
     os.kill(launcher.process_id, signal.SIGKILL)
+    lost = launcher.run(command("/bin/true"))
 
-    with pytest.raises(LauncherError, match="went away"):
-        launcher.run(command("/bin/true"))
+    assert (lost.status, lost.disturbed) == (Status.INVALID, "the launcher was killed")
+    assert lost.excerpt == "its launcher was killed while it ran"
+    assert launcher.run(command("/bin/true")).status is Status.OK
 
 
 def test_trials_start_from_a_clean_state(launcher: Launcher, tmp_path: Path) -> None:

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from bystander.design import Evidence, Lane, Payload, Timeline
 from bystander.evidence import TIMELINE_KIND, content_of, packed
+from bystander.evidence.kinds import _KINDS
 from bystander.exchange import Spans, read_marks, read_spans, spans_json
 from bystander.exchange.evidence_json import evidence_of, evidence_table
 from bystander.stats import alone, covered, enclosing, outermost_of_name
@@ -195,7 +196,7 @@ def test_bytes_of_a_known_kind_are_looked_at_like_its_content(monkeypatch: pytes
     ):  # fmt: skip
         with pytest.raises(ValueError, match=clause):
             carried(data, codec)
-    monkeypatch.setattr("bystander.evidence.kinds._MOST_UNPACKED", 100)
+    monkeypatch.setitem(_KINDS, "timeline", replace(TIMELINE_KIND, most=100))
     with pytest.raises(ValueError, match="larger than"):
         carried(packet.payload.data)
 

@@ -230,7 +230,7 @@ def test_one_function_runs_a_block() -> None:
         for attempt in (0, 1)
     ]
 
-    assert [one.whole for one in ran] == [True, False]
+    assert [one.disturbed for one in ran] == ["", "the machine slept or its clock was set"]
     assert tuple(ran[0].outcomes) == block.order
     assert (ran[1].attempt, ran[1].machine, list(ran[1].conditions)) == (1, 2, ["hash seed"])
     assert [(place.arm, place.last) for place in seen[:2]] == [(block.order[0], False), (block.order[1], True)]

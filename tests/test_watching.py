@@ -94,7 +94,7 @@ def test_each_place_has_its_share(version: str, launcher: Launcher) -> None:
         assert rows[name].whole_s == pytest.approx(account[name], abs=0.05 * account[name] + 0.005 + busy_s)
     assert seen.rows("processor")["crane"].whole_s == pytest.approx(0.36, rel=0.1, abs=0.02)
     assert 0.11 < rows["spawned"].whole_s < account["spawned"]
-    assert rows["turned"].whole_s <= rows["ordered"].whole_s
+    assert rows["turned"].whole_s <= rows["ordered"].whole_s + 0.002  # but for a reading in between
     assert rows["recursive"].whole_s < 1.5 * account["recursive"] + busy_s  # it counts once
     assert rows["releasing"].alone_s == pytest.approx(rows["releasing"].whole_s)  # a built-in stands with its caller
 

@@ -14,6 +14,7 @@ __all__ = [
     "InspectionError",
     "LauncherError",
     "MachineBusyError",
+    "NoSpaceError",
     "OwnFilesError",
     "StudyError",
     "UnitError",
@@ -83,6 +84,10 @@ class UntrustedRepositoryError(ArmError):
 
 class LauncherError(BystanderError):
     """The launcher could not start or went away."""
+
+
+class NoSpaceError(BystanderError):
+    """A disk is full; what ended is kept, and the record can be resumed."""
 
 
 class ArchiveError(BystanderError):

@@ -8,6 +8,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
+from bystander.archive.file.boundary import damaged, told_as_damage
 from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
@@ -50,12 +51,15 @@ class Archive:
             path.parent.mkdir(parents=True, exist_ok=True)
             self._reader = Reader(path)
             self._bring_up_to_date()
-        except (sqlite3.Error, OSError) as error:
+        except (sqlite3.Error, OSError, ValueError, TypeError, OverflowError) as error:
             reason = error.strerror if isinstance(error, OSError) else str(error)
             raise ArchiveError(f"{path} cannot be opened as an archive: {reason}") from error
 
     def _bring_up_to_date(self) -> None:
         found = self._reader.schema()
+        if found == 0 and self._reader.holds_anything():
+            self._reader.close()
+            raise damaged(self.path, "it does not say which schema it has")
         if found > SCHEMA:
             self._reader.close()
             raise ArchiveError(
@@ -115,6 +119,7 @@ class Archive:
 
         add_early_end(self._connection, study, why)
 
+    @told_as_damage
     def ended_early(self) -> list[EndedEarly]:
         """Return the observations that ended before their first trial, the oldest first."""
         return self._reader.ended_early()
@@ -149,22 +154,27 @@ class Archive:
 
         remove_record(self._connection, head.uuid)
 
+    @told_as_damage
     def record_bytes(self) -> dict[str, tuple[int, int]]:
         """Return, by record name, the bytes of its readings and of its evidence."""
         return self._reader.record_bytes()
 
+    @told_as_damage
     def evidence_file_bytes(self) -> int:
         """Return the bytes of large evidence in files beside the archive."""
         return self._reader.evidence_file_bytes()
 
+    @told_as_damage
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
         return self._reader.heads()
 
+    @told_as_damage
     def head(self, name: str | None = None) -> RecordHead:
         """Return one record without its trials; the newest by default."""
         return self._reader.head(name)
 
+    @told_as_damage
     def load(self, name: str | None = None, halves: bool = False, payloads: bool = False) -> Record:
         """Return a record with all trials of the whole attempts of its timed run.
 
@@ -177,10 +187,12 @@ class Archive:
         """
         return self._reader.load(name, halves, payloads)
 
+    @told_as_damage
     def load_run(self, name: str | None, number: int, payloads: bool = False) -> RunTrials:
         """Return the trials of a run of another purpose; raise UsageError when the record has no such run."""
         return self._reader.load_run(name, number, payloads)
 
+    @told_as_damage
     def run_evidence(self, name: str | None, number: int, kind: str | None = None) -> list[tuple[Whose, Evidence]]:
         """Return all evidence of a run of any purpose, of its trials and of itself, with what it holds.
 
@@ -191,6 +203,7 @@ class Archive:
         """
         return self._reader.run_evidence(name, number, kind)
 
+    @told_as_damage
     def evidence(self, name: str | None, kind: str, workload: int, block: int) -> dict[int, Evidence]:
         """Return, by arm, the evidence of a kind of a block's trials, where there is any."""
         return self._reader.evidence(name, kind, workload, block)

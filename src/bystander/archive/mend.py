@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+import time
 from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass
@@ -20,7 +21,8 @@ from bystander.errors import ArchiveError
 __all__ = ["Mended", "mend"]
 
 _T = tables.tables
-_BEYOND = 1_000_000  # rows of a table are looked for up to here behind a damaged place
+_BEYOND = 2**24  # numbers: rows of a table are looked for so far behind a damaged place
+_QUERY_S, _STEPS = 1.0, 10_000  # a query that takes longer has lost its way; looked at every so many steps
 _STRIDE = 64
 
 
@@ -49,12 +51,21 @@ class Mended:
     evidence_lost: int = 0
 
 
-def mend(damaged: Path, target: Path) -> Mended:
+def _untold(_table: str, _rows: int) -> None:
+    pass
+
+
+def mend(damaged: Path, target: Path, told: Callable[[str, int], None] = _untold) -> Mended:
     """Copy every row that can be read from a damaged archive into a new one.
 
     Rows are read one after another by their number; where a page is damaged, reading goes on behind it.
     Of a block that ran twice the first whole attempt counts, and the other is void. Rows whose parents were
     lost are left behind. No record that was mended is ever resumed.
+
+    Parameters
+    ----------
+    told : callable
+        Is given the table that is copied, and how many of its rows have been.
 
     Raises
     ------
@@ -74,7 +85,7 @@ def mend(damaged: Path, target: Path) -> Mended:
     ):
         source.row_factory = sqlite3.Row
         for way in _ways(source):
-            rows[way.target], lost = _copied(source, saved, way) if way.columns else (0, 0)
+            rows[way.target], lost = _copied(source, saved, way, told) if way.columns else (0, 0)
             gaps += lost
         if not _columns(source, _T["run"]):
             saved.execute(_ONE_RUN)
@@ -199,31 +210,72 @@ def _columns_named(source: sqlite3.Connection, table: str) -> set[str] | None:
         return None
 
 
-def _copied(source: sqlite3.Connection, saved: sqlite3.Connection, way: _Way) -> tuple[int, int]:
+class _Rows:
+    """The rows of one table, read by their numbers; a query that follows damaged pages for long is given up."""
+
+    def __init__(self, source: sqlite3.Connection, way: _Way) -> None:
+        read = ", ".join(expression for _, expression in way.columns)
+        self._query = f'SELECT rowid AS row_number, {read} FROM "{way.source}" WHERE rowid > ? ORDER BY rowid LIMIT ?'
+        self._source = source
+
+    def after(self, number: int, count: int) -> list[sqlite3.Row] | None:
+        """Return the next rows behind a number, None where they cannot be read."""
+        stop = time.monotonic() + _QUERY_S
+        self._source.set_progress_handler(lambda: int(time.monotonic() > stop), _STEPS)
+        try:
+            rows: list[sqlite3.Row] = self._source.execute(self._query, (number, count)).fetchall()
+        except (sqlite3.Error, OverflowError, MemoryError):
+            return None
+        finally:
+            self._source.set_progress_handler(None, 0)
+        numbers = [row["row_number"] for row in rows]
+        # Damaged pages can lead in circles.
+        return rows if all(a < b for a, b in zip([number, *numbers], numbers, strict=False)) else None
+
+    def behind(self, number: int) -> int | None:
+        """Return a number behind a damaged place from which on rows can be read again; None where there is none.
+
+        Steps grow twofold over the place, then halve back to its end.
+        """
+        step = 1
+        while step <= _BEYOND:
+            if self.after(number + step, 1) is not None:
+                low, high = number + step // 2, number + step
+                while high - low > 1:
+                    middle = (low + high) // 2
+                    low, high = (low, middle) if self.after(middle, 1) is not None else (middle, high)
+                return high
+            step *= 2
+        return None
+
+
+def _copied(
+    source: sqlite3.Connection, saved: sqlite3.Connection, way: _Way, told: Callable[[str, int], None]
+) -> tuple[int, int]:
     """Copy one table and return its rows and the gaps in it."""
-    read = ", ".join(expression for _, expression in way.columns)
     written = ", ".join(f'"{name}"' for name, _ in way.columns)
     marks = ", ".join("?" * len(way.columns))
-    query = f'SELECT rowid AS row_number, {read} FROM "{way.source}" WHERE rowid > ? ORDER BY rowid LIMIT ?'
     insert = f'INSERT OR IGNORE INTO "{way.target}" ({written}) VALUES ({marks})'
-    at, count, gaps, in_gap, last_good = 0, 0, 0, False, 0
+    rows, at, count, gaps = _Rows(source, way), 0, 0, 0
     saved.execute("BEGIN")
-    while at < last_good + _BEYOND:
-        size = 1 if in_gap else _STRIDE
-        try:
-            found = source.execute(query, (at, size)).fetchall()
-        except sqlite3.DatabaseError:
-            gaps += not in_gap
-            at += 1 if size == 1 and at < last_good + 4 * _STRIDE else _STRIDE
-            in_gap = True
+    while True:
+        found = rows.after(at, _STRIDE)
+        if found is None:  # those before the damaged one are read one by one
+            found = rows.after(at, 1)
+        if found is None:
+            gaps += 1
+            behind = rows.behind(at)
+            if behind is None:
+                break
+            at = behind
             continue
         if not found:
             break
         for row in found:
-            with suppress(sqlite3.Error):
+            with suppress(sqlite3.Error, ValueError, TypeError):
                 saved.execute(insert, way.turned(tuple(row)[1:]))
                 count += 1
-        at = last_good = found[-1]["row_number"]
-        in_gap = False
+        at = found[-1]["row_number"]
+        told(way.target, count)
     saved.execute("COMMIT")
     return count, gaps

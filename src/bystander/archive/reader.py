@@ -17,6 +17,7 @@ from typing import Any
 from urllib.parse import quote
 
 from bystander.archive.columns import TrialRows, assembled
+from bystander.archive.file.boundary import damaged
 from bystander.archive.file.evidence_files import EvidenceFiles
 from bystander.archive.file.readonly import ReadOnlyCopy
 from bystander.design import (
@@ -156,6 +157,17 @@ class Reader:
         there = self._rows("SELECT name FROM sqlite_master WHERE type = 'table' AND name = 'migration'")
         return int(self._rows("SELECT MAX(number) AS newest FROM migration")[0]["newest"] or 0) if there else 0
 
+    def holds_anything(self) -> bool:
+        """Whether the file is more than a database in which nothing was made yet."""
+        pages = self._rows("PRAGMA page_count")[0][0]
+        return pages > 1 or bool(self._rows("SELECT 1 FROM sqlite_master LIMIT 1"))
+
+    def _empty_and_whole(self) -> bool:
+        """Whether no record is there because none was made; a page that is damaged may hide all of them."""
+        if any(self._rows(f"SELECT 1 FROM {table} LIMIT 1") for table in ("run", "block", "trial", "arm")):
+            return False
+        return [row[0] for row in self._rows("PRAGMA quick_check(1)")] == ["ok"]
+
     def record_bytes(self) -> dict[str, tuple[int, int]]:
         """Return, by record name, the bytes of its readings and those of its evidence: what takes most of the room."""
         return {row["name"]: (row["bytes"], row["evidence"]) for row in self._rows(_BYTES)}
@@ -178,7 +190,13 @@ class Reader:
 
     def heads(self) -> list[RecordHead]:
         """Return all records without their trials, the oldest first."""
-        return [self._whole(row) for row in self._rows(_RECORDS)]
+        return [self._whole(row) for row in self._records()]
+
+    def _records(self) -> SqlRows:
+        rows = self._rows(_RECORDS)
+        if not rows and not self._empty_and_whole():
+            raise damaged(self.path, "its records cannot be found")
+        return rows
 
     def head(self, name: str | None = None) -> RecordHead:
         """Return one record without its trials; the newest by default."""
@@ -286,7 +304,7 @@ class Reader:
 
     def _find(self, name: str | None) -> sqlite3.Row:
         """Return the row of a record by name, UUID or its beginning; the newest without a name."""
-        rows = self._rows(_RECORDS)[::-1]
+        rows = self._records()[::-1]
         if not rows:
             raise UnknownRecordError(f"{self.path} holds no record yet; bystander observe makes one")
         if name is None:

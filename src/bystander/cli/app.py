@@ -20,6 +20,9 @@ from bystander.units import plain_text
 
 __all__ = ["app", "run"]
 
+_TRACEBACK = "BYSTANDER_TRACEBACK"  # shows where an error comes from, all of it
+_MOST_LETTERS = 200
+
 app = typer.Typer(
     name="bystander",
     help="A controlled trial for every change: is the program faster, slower or the same, by how much, and how "
@@ -96,6 +99,26 @@ def run() -> None:
         name = f": {error.filename}" if error.filename else ""
         _complain(f"{error.strerror or error}{name}")
         sys.exit(FAILED)
+    except Exception as error:
+        if os.environ.get(_TRACEBACK):
+            raise
+        _complain(_last_resort(error))
+        sys.exit(FAILED)
+
+
+def _last_resort(error: Exception) -> str:
+    """Return the sentence for what nobody thought of: what it is, where it happened, and how to report it."""
+    at, last = "", error.__traceback__
+    while last is not None:
+        code = last.tb_frame.f_code
+        if "/bystander/" in code.co_filename:
+            at = f" at {code.co_filename.rpartition('/bystander/')[2]}, line {last.tb_lineno}"
+        last = last.tb_next
+    text = " ".join(str(error).split())[:_MOST_LETTERS]
+    return (
+        f"this should not happen: {type(error).__name__}{f': {text}' if text else ''}{at}; nothing that was kept is "
+        f"lost. Please report it with the command, bystander --version and what {_TRACEBACK}=1 prints with it"
+    )
 
 
 def _complain(text: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Annotated
 
@@ -22,6 +23,7 @@ from bystander.cli.options import (
 __all__ = ["app"]
 
 _ENDED_SHOWN = 3
+_PROGRESS_S = 2.0
 _LEAST_NAME, _FOLDED = 15, 10  # of the table of levels
 
 app = typer.Typer(
@@ -327,7 +329,15 @@ def mend(
     from bystander.flow.places import find_archive
     from bystander.units import counted
 
-    mended = mend_archive(find_archive(archive, variables(), here()), to)
+    last = time.monotonic()
+
+    def told(table: str, count: int) -> None:
+        nonlocal last
+        if time.monotonic() - last > _PROGRESS_S:
+            last = time.monotonic()
+            typer.echo(f"{counted(count, 'row')} of {table.replace('_', ' ')} so far", err=True)
+
+    mended = mend_archive(find_archive(archive, variables(), here()), to, told)
     rows = mended.rows
     trials = rows["trial"] + rows["trial_array"]
     gaps = counted(mended.gaps, "stretch", "stretches")

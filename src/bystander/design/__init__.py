@@ -164,6 +164,7 @@ from bystander.design.studies.workloads import (
     AnswerRule,
     Command,
     TimedCallable,
+    ToldLimits,
     What,
     Workload,
 )
@@ -287,6 +288,7 @@ __all__ = [
     "TaskRow",
     "TimedCallable",
     "Timeline",
+    "ToldLimits",
     "TrialArray",
     "TrialColumns",
     "TrialOutcome",

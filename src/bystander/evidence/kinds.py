@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from bystander.design import Evidence, Measure, Payload, TrialOutcome
+from bystander.design import Evidence, Measure, Payload, ToldLimits, TrialOutcome
+from bystander.units import size_text
 
 __all__ = [
     "Collected",
@@ -24,7 +25,8 @@ __all__ = [
 ]
 
 _PACKED = "zlib"
-_MOST_UNPACKED = 2**30
+_MOST_UNPACKED = 256 * 2**20  # bytes of one packet, whatever a file says: arrays of it take some times as much
+_MOST_JSON = 32 * 2**20
 
 
 @dataclass(frozen=True)
@@ -39,11 +41,14 @@ class TrialFiles:
         Lines of marks.
     spans : Path or None
         Its spans in the form of OTLP; None where the study names no file.
+    most : ToldLimits
+        The most that it may tell.
     """
 
     output: Path
     marks: Path
     spans: Path | None = None
+    most: ToldLimits = field(default_factory=ToldLimits)
 
 
 @dataclass(frozen=True)
@@ -84,6 +89,8 @@ class EvidenceKind:
         From a summary that came in a document, and the content, to one whose every value is of its type.
     collect : callable or None
         From a trial and its files to what it tells, None for nothing; without it trials tell nothing of this kind.
+    most : int
+        The most bytes that one packet holds, unfolded.
 
     `unpack`, `of_table` and `checked_summary` raise ValueError, KeyError or TypeError on what they do not know.
     """
@@ -96,6 +103,7 @@ class EvidenceKind:
     of_table: Callable[[Any], Any]
     checked_summary: Callable[[Mapping[str, Any], Any], dict[str, Any]] = _as_it_is
     collect: Callable[[TrialOutcome, TrialFiles], Collected | None] | None = None
+    most: int = _MOST_UNPACKED
 
 
 _KINDS: dict[str, EvidenceKind] = {}
@@ -121,8 +129,9 @@ def register_json_kind(
         return of_table(json.loads(plain))
 
     kind = EvidenceKind(
-        name, version, lambda content: json.dumps(table(content)).encode(), unpack, table, of_table, checked_summary
-    )
+        name, version, lambda content: json.dumps(table(content)).encode(), unpack, table, of_table, checked_summary,
+        most=_MOST_JSON,
+    )  # fmt: skip
     register_evidence_kind(kind)
     return kind
 
@@ -138,8 +147,11 @@ def kind_named(name: str) -> EvidenceKind | None:
 
 
 def packed(kind: EvidenceKind, content: Any, summary: Mapping[str, Any]) -> Evidence:
-    """Return the packet of some content."""
-    return Evidence(kind.name, kind.version, summary, Payload(zlib.compress(kind.pack(content), 1), _PACKED))
+    """Return the packet of some content; raise ValueError when it holds more than is read back."""
+    plain = kind.pack(content)
+    if len(plain) > kind.most:
+        raise ValueError(f"it holds more than the {size_text(kind.most)} that can be kept")
+    return Evidence(kind.name, kind.version, summary, Payload(zlib.compress(plain, 1), _PACKED))
 
 
 def content_of(evidence: Evidence) -> Any:
@@ -154,16 +166,16 @@ def content_of(evidence: Evidence) -> Any:
     if kind is None or payload is None:
         raise ValueError(f'evidence "{evidence.kind}" is of no known kind, or was not read')
     try:
-        data = _unpacked(payload.data) if payload.codec == _PACKED else payload.data
+        data = _unpacked(payload.data, kind.most) if payload.codec == _PACKED else payload.data
         return kind.unpack(data, evidence.version)
-    except (zlib.error, KeyError, TypeError, ValueError) as error:
+    except (zlib.error, KeyError, TypeError, ValueError, IndexError, OverflowError, RecursionError) as error:
         raise ValueError(f'evidence "{evidence.kind}" is damaged: {error}') from error
 
 
-def _unpacked(data: bytes) -> bytes:
+def _unpacked(data: bytes, most: int) -> bytes:
     """Return what was compressed; what somebody else wrote may be made to fill the memory."""
     stream = zlib.decompressobj()
-    unpacked = stream.decompress(data, _MOST_UNPACKED)
+    unpacked = stream.decompress(data, most)
     if stream.unconsumed_tail or not stream.eof:
-        raise ValueError("it is cut off, or larger than 1 GiB")
+        raise ValueError(f"it is cut off, or larger than {size_text(most)}")
     return unpacked

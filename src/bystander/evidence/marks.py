@@ -8,7 +8,7 @@ import numpy as np
 
 from bystander.design import MARKS_COST, UNMARKED, Marks, Measure, Timeline, told_measure
 from bystander.evidence.kinds import Collected
-from bystander.stats import alone, covered, enclosing, median, outermost_of_name, quantile
+from bystander.stats import alone, covered, enclosing, in_circles, median, outermost_of_name, quantile
 
 __all__ = ["reduced"]
 
@@ -53,11 +53,10 @@ def _labelled(timeline: Timeline) -> dict[str, dict[str, float]]:
 
 def _nested(timeline: Timeline) -> Timeline:
     """Find the phase around each one that does not name it."""
-    open_ones = timeline.around == -2
-    if not open_ones.any():
-        return timeline
-    found = np.where(open_ones, enclosing(timeline.begin_ns, timeline.end_ns, timeline.lane), timeline.around)
-    return replace(timeline, around=found)
+    found, open_ones = timeline.around, timeline.around == -2
+    if open_ones.any():
+        found = np.where(open_ones, enclosing(timeline.begin_ns, timeline.end_ns, timeline.lane), found)
+    return replace(timeline, around=np.where(in_circles(found), -1, found))  # what names one in itself lies in none
 
 
 def _phase_readings(timeline: Timeline, whole: bool) -> dict[str, float]:

@@ -11,11 +11,13 @@ import numpy as np
 
 from bystander.design import TIMELINE, Lane, Timeline
 from bystander.evidence.kinds import EvidenceKind, register_evidence_kind
+from bystander.stats import in_circles
 
 __all__ = ["TIMELINE_KIND"]
 
 _VERSION = 1
 _LENGTH = struct.Struct("<I")
+_MOST_NS = 2**62
 # Steps from one instance to the next compress better than times. Little-endian, in this order.
 _PACKED_COLUMNS = (
     ("begin", "<i8"), ("length", "<i8"), ("cpu", "<i8"), ("name", "<i4"), ("label", "<i4"), ("lane", "<i4"),
@@ -52,12 +54,14 @@ def unpack_timeline(plain: bytes, version: int) -> Timeline:
             columns[name] = np.frombuffer(plain, kind, head["count"], at).astype(np.int64)
             at += columns[name].size * np.dtype(kind).itemsize
         begin = np.cumsum(columns["begin"])
-        return Timeline(
+        if len(plain) != at:
+            raise ValueError("the phases of a trial are damaged: they are longer than they say")
+        return _checked(Timeline(
             tuple(head["names"]), tuple(head["labels"]), tuple(Lane(*lane) for lane in head["lanes"]), begin,
             begin + columns["length"], columns["cpu"], columns["name"], columns["label"], columns["lane"],
-            columns["around"], columns["unended"].astype(bool), head["length_ns"],
-        )  # fmt: skip
-    except (struct.error, KeyError, TypeError) as error:
+            columns["around"], columns["unended"].astype(bool), int(head["length_ns"]),
+        ))  # fmt: skip
+    except (struct.error, KeyError, TypeError, IndexError, OverflowError, RecursionError) as error:
         raise ValueError(f"the phases of a trial are damaged: {error}") from error
 
 
@@ -80,20 +84,31 @@ def timeline_of(table: dict[str, Any]) -> Timeline:
     if any(column.shape != (size,) for column in columns.values()):
         raise ValueError("timeline: its columns are not of one length")
     lanes = tuple(Lane(int(process), int(thread), str(title)) for process, thread, title in table["threads"])
-    for name, most in (
-        ("name", table["names"]),
-        ("label", table["labels"]),
-        ("lane", lanes),
-        ("around", columns["name"]),
-    ):
-        least = -1 if name == "around" else 0
-        if size and not least <= columns[name].min() <= columns[name].max() < len(most):
-            raise ValueError(f"timeline: {name} holds a number that stands for nothing")
-    if size and ((columns["end_ns"] < columns["begin_ns"]).any() or (columns["around"] == np.arange(size)).any()):
-        raise ValueError("timeline: a phase ends before it begins, or lies in itself")
     unended = columns.pop("unended").astype(bool)
     names, labels = (tuple(str(one) for one in table[key]) for key in ("names", "labels"))
-    return Timeline(names, labels, lanes, unended=unended, length_ns=int(table["length_ns"]), **columns)
+    return _checked(Timeline(names, labels, lanes, unended=unended, length_ns=int(table["length_ns"]), **columns))
+
+
+def _checked(line: Timeline) -> Timeline:
+    """Return a timeline whose every number stands for something; raise ValueError for another one."""
+    names = [*line.names, *line.labels, *(lane.title for lane in line.lanes)]
+    whole = [line.length_ns, *(number for lane in line.lanes for number in (lane.process, lane.thread))]
+    if not all(isinstance(name, str) for name in names) or not all(type(number) is int for number in whole):
+        raise ValueError("timeline: a name is no text, or a thread no number")
+    size = len(line)
+    for name, least, most in (
+        ("name", 0, len(line.names)), ("label", 0, len(line.labels)), ("lane", 0, len(line.lanes)), ("around", -1, size)
+    ):  # fmt: skip
+        column = getattr(line, name)
+        if size and not least <= column.min() <= column.max() < most:
+            raise ValueError(f"timeline: {name} holds a number that stands for nothing")
+    if size and ((line.end_ns < line.begin_ns).any() or (line.around == np.arange(size)).any()):
+        raise ValueError("timeline: a phase ends before it begins, or lies in itself")
+    if size and in_circles(line.around).any():
+        raise ValueError("timeline: phases lie in one another in a circle")
+    if size and (np.abs(line.begin_ns).max() >= _MOST_NS or np.abs(line.end_ns).max() >= _MOST_NS):
+        raise ValueError("timeline: a time is beyond all clocks")
+    return line
 
 
 def checked_summary(summary: Mapping[str, Any], line: Timeline) -> dict[str, Any]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import math
 from collections import Counter
 from dataclasses import dataclass, field
 
@@ -13,12 +12,14 @@ from numpy.typing import NDArray
 from bystander.design import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
-__all__ = ["Spans", "read_marks"]
+__all__ = ["Spans", "identity", "read_marks"]
 
 Integers = NDArray[np.int64]
 _WALL_NS = 10**18  # larger times are on the wall clock: no machine runs for thirty years
 _MOST_NS = 2**62
 _SIDES = ("less", "more", "")
+_MOST_LETTERS = 500  # of a name
+_LARGEST = 1e100  # beyond, squares and ratios of it are no numbers
 
 
 @dataclass
@@ -42,9 +43,11 @@ class Spans:
         self, begin: int, end: int, name: str, label: str = "", process: int = 0, thread: int = 0, cpu: int = -1,
         own: object = 0, around: object = 0,
     ) -> None:  # fmt: skip
-        """Add one instance; raise ValueError when it lies beyond all clocks."""
+        """Add one instance; raise ValueError when it lies beyond all clocks, or its name is none."""
         if not (abs(begin) < _MOST_NS and abs(end) < _MOST_NS):
             raise ValueError(f"a time of {name} is beyond all clocks")
+        if len(name) > _MOST_LETTERS or len(label) > _MOST_LETTERS:
+            raise ValueError("a name is too long")
         self.begin.append(begin)
         self.end.append(end)
         self.cpu.append(cpu)
@@ -129,7 +132,8 @@ class _Reader:
         if not name or not 0 <= int(took) < _MOST_NS or not -1 <= int(cpu) < _MOST_NS:
             raise ValueError(name)
         at = self._time(begin)
-        self.spans.add(at, at + int(took), name, label, int(process), int(thread), int(cpu), int(own), int(around))
+        where = identity(process), identity(thread)
+        self.spans.add(at, at + int(took), name, label, *where, int(cpu), int(own), int(around))
 
     def _phases(self, name: str, label: str, process: str, thread: str, packed: str) -> None:
         """Many of one name and label: begin, length and CPU time of each."""
@@ -138,17 +142,17 @@ class _Reader:
         if not name or (begin < 0).any() or (took < 0).any() or (cpu < -1).any() or (table >= _MOST_NS).any():
             raise ValueError(name)
         begin = np.where(begin >= _WALL_NS, begin - self._offset, begin)
-        self.spans.add_many(begin, begin + took, cpu, name, label, int(process), int(thread))
+        self.spans.add_many(begin, begin + took, cpu, name, label, identity(process), identity(thread))
 
     def _begin(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0",
                own: str = "0", around: str = "0") -> None:  # fmt: skip
-        if not name:
-            raise ValueError(name)
-        key = name, label, int(process), int(thread)
+        if len(label) > _MOST_LETTERS:
+            raise ValueError("a label is too long")
+        key = _name(name), label, identity(process), identity(thread)
         self._open.setdefault(key, []).append((self._time(at), int(own), int(around)))
 
     def _end(self, at: str, name: str, label: str = "", process: str = "0", thread: str = "0") -> None:
-        key = name, label, int(process), int(thread)
+        key = name, label, identity(process), identity(thread)
         if not self._open.get(key):
             self.problems[UNBEGUN] += 1
             return
@@ -156,25 +160,29 @@ class _Reader:
         self.spans.add(begin, max(begin, self._time(at)), *key, own=own, around=around)
 
     def _thread(self, process: str, thread: str, title: str) -> None:
-        self.spans.titles[int(process), int(thread)] = title
+        self.spans.titles[identity(process), identity(thread)] = title[:_MOST_LETTERS]
 
     def _cost(self, process: str, one_ns: str) -> None:
-        self.costs[int(process)] = int(one_ns)
+        cost = int(one_ns)
+        if not 0 <= cost < _MOST_NS:
+            raise ValueError(one_ns)
+        self.costs[identity(process)] = cost
 
     def _reading(self, name: str, value: str, unit: str = "", better: str = "less") -> None:
         if not name or better not in _SIDES:
             raise ValueError(better)
-        factor, base = _factor(unit)
-        self.readings[name] = _number(value) * factor, base, better
+        factor, base = _factor(unit[:_MOST_LETTERS])
+        self.readings[_name(name)] = _bounded(_number(value) * factor), base, better
 
     def _items(self, name: str, count: str) -> None:
-        self.items[name] = self.items.get(name, 0.0) + _number(count)
+        self.items[_name(name)] = _bounded(self.items.get(name, 0.0) + _number(count))
 
     def _interval(self, name: str, seconds: str) -> None:
-        self.intervals.setdefault(name, []).append(_number(seconds))
+        value = _number(seconds)
+        self.intervals.setdefault(_name(name), []).append(value)
 
     def _deadline(self, name: str, seconds: str) -> None:
-        self.deadlines[name] = _number(seconds)
+        self.deadlines[_name(name)] = _number(seconds)
 
     def leave_open(self) -> None:
         """Take phases that were begun and never ended as they are."""
@@ -184,10 +192,27 @@ class _Reader:
 
 
 def _number(word: str) -> float:
-    value = float(word)
-    if not math.isfinite(value):
-        raise ValueError(word)
+    return _bounded(float(word))
+
+
+def _bounded(value: float) -> float:
+    if not abs(value) <= _LARGEST:
+        raise ValueError(f"{value} is beyond all numbers")
     return value
+
+
+def _name(word: str) -> str:
+    if not word or len(word) > _MOST_LETTERS:
+        raise ValueError("a name is none, or too long")
+    return word
+
+
+def identity(word: object) -> int:
+    """Return the number of a process or thread; raise ValueError for what is none."""
+    number = int(word)  # type: ignore[call-overload]
+    if not -_MOST_NS < number < _MOST_NS:
+        raise ValueError("a process or thread of no number")
+    return int(number)
 
 
 def _factor(unit: str) -> tuple[float, str]:

@@ -243,8 +243,6 @@ def _machines(document: dict[str, Any]) -> tuple[MachineFacts, ...]:
 
 def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead:
     study = study_from_plain(document["study"], "study")
-    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and study.blocks > 0 and study.arms and study.workloads):
-        raise ValueError("study: margin, risk, blocks, arms or workloads are out of range")
     if not measures or not isinstance(document["machine"], dict):
         raise ValueError("measures or machine is empty")
     for key in ("uuid", "name", "origin", "state", "study_folder", "program_version"):

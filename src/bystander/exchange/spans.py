@@ -8,7 +8,7 @@ from typing import Any
 
 from bystander.design import Timeline
 from bystander.errors import DataError
-from bystander.exchange.marks import Spans
+from bystander.exchange.marks import Spans, identity
 
 __all__ = ["read_spans", "spans_json"]
 
@@ -48,13 +48,13 @@ def read_spans(text: str, spans: Spans, wall_offset_ns: int, first_ns: int = 0) 
                 attributes = _attributes(span)
                 own, around = (str(span.get(key) or "") or 0 for key in ("spanId", "parentSpanId"))
                 spans.add(
-                    begin - wall_offset_ns, end - wall_offset_ns if end else -1, str(span["name"]),
-                    next((str(attributes[key]) for key in _LABELS if key in attributes), ""), process,
-                    int(attributes.get("thread.id", 0)), -1, own, around,
+                    begin - wall_offset_ns, end - wall_offset_ns if end else -1, _text(span["name"]),
+                    next((_text(attributes[key]) for key in _LABELS if key in attributes), ""), process,
+                    thread := identity(attributes.get("thread.id", 0)), -1, own, around,
                 )  # fmt: skip
                 if "thread.name" in attributes:
-                    spans.titles[process, int(attributes.get("thread.id", 0))] = str(attributes["thread.name"])
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
+                    spans.titles[process, thread] = _text(attributes["thread.name"])
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
         raise DataError(f"it holds no spans in OTLP's JSON form: {error}") from None
 
 
@@ -65,12 +65,17 @@ def _document(line: str) -> Any:
         raise DataError(f"it is no JSON: {error}") from None
 
 
+def _text(value: Any) -> str:
+    """Return a text that can be written: JSON can name halves of letters."""
+    return str(value).encode("utf-8", "replace").decode("utf-8")
+
+
 def _spans(document: Mapping[str, Any]) -> Iterator[tuple[int, Mapping[str, Any]]]:
     for resource in document["resourceSpans"]:
         about = _attributes(resource.get("resource", {}))
         for scope in resource.get("scopeSpans", ()):
             for span in scope.get("spans", ()):
-                yield int(about.get("process.pid", 0)), span
+                yield identity(about.get("process.pid", 0)), span
 
 
 def _attributes(holder: Mapping[str, Any]) -> dict[str, Any]:

@@ -11,13 +11,22 @@ from bystander.field.arms.signs import build_signs, command_signs, environment_s
 from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, trial_environment
+from bystander.field.launching.leavings import LeftError, read_left
+from bystander.field.launching.scratch import require_space
 from bystander.field.locks import MachineLock
 from bystander.field.machine import boot_id, machine_facts, machine_state
 from bystander.field.trials import page_cache
 from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
 from bystander.field.trials.conditions import stub_for, under_conditions
 from bystander.field.trials.hooks import COUNTING, hooked, read_counts
-from bystander.field.trials.kinds import KindInField, Runs, kind_in_field, ready_workload, register_in_field
+from bystander.field.trials.kinds import (
+    KindInField,
+    LaunchedRuns,
+    Runs,
+    kind_in_field,
+    ready_workload,
+    register_in_field,
+)
 from bystander.field.trials.launcher import Launcher
 from bystander.field.trials.openings import CannotWatchError, Openings, source_of
 from bystander.field.watching.watcher import COUNTS_ONLY, WAYS, FoundWay, Watcher, found_way
@@ -33,7 +42,9 @@ __all__ = [
     "FoundWay",
     "Git",
     "KindInField",
+    "LaunchedRuns",
     "Launcher",
+    "LeftError",
     "MachineLock",
     "Openings",
     "ReadyCommand",
@@ -59,9 +70,11 @@ __all__ = [
     "page_cache",
     "program_signs",
     "read_counts",
+    "read_left",
     "ready_command",
     "ready_workload",
     "register_in_field",
+    "require_space",
     "source_of",
     "source_text",
     "stub_for",

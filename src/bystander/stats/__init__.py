@@ -6,7 +6,7 @@ from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 from bystander.stats.looks import Looks, fixed_look, planned_looks
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
-from bystander.stats.phases import alone, covered, enclosing, outermost_of_name
+from bystander.stats.phases import alone, covered, enclosing, in_circles, outermost_of_name
 from bystander.stats.power import POWER, blocks_for_shift, blocks_to_show, smallest_shown
 from bystander.stats.rank_sum import pairwise_contrasts
 from bystander.stats.sample import (
@@ -56,6 +56,7 @@ __all__ = [
     "flip_p",
     "flipped",
     "holm",
+    "in_circles",
     "interval",
     "intervals",
     "levels",

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["alone", "covered", "enclosing", "outermost_of_name"]
+__all__ = ["alone", "covered", "enclosing", "in_circles", "outermost_of_name"]
 
 Integers = NDArray[np.int64]
 Flags = NDArray[np.bool_]
+_LEVELS = 64  # of intervals in one another, beyond which they are walked one by one
 
 
 def enclosing(begin: Integers, end: Integers, lane: Integers) -> Integers:
@@ -92,6 +93,14 @@ def alone(begin: Integers, end: Integers, around: Integers) -> Integers:
     return left
 
 
+def in_circles(around: Integers) -> Flags:
+    """Return which intervals lie in one another in a circle, or in one that does: no real ones do."""
+    reached = around
+    for _ in range(int(around.size).bit_length()):  # each step goes twice as far as the one before
+        reached = np.where(reached >= 0, reached[np.maximum(reached, 0)], -1)
+    return reached >= 0
+
+
 def outermost_of_name(name: Integers, around: Integers) -> Flags:
     """Return which intervals lie in none of the same name, so that recursion is counted once.
 
@@ -99,13 +108,36 @@ def outermost_of_name(name: Integers, around: Integers) -> Flags:
     ----------
     name : ndarray of int, shape (n,)
         Whole numbers from 0.
+    around : ndarray of int, shape (n,)
+        The one around each, -1 for none. Intervals that lie in one another in a circle lie in none of their name.
     """
     outermost = np.ones(name.size, dtype=bool)
     above = around.copy()
-    for _ in range(name.size):  # as deep as intervals lie in one another
+    for _ in range(_LEVELS):
         inside = np.flatnonzero(above >= 0)
         if not inside.size:
-            break
+            return outermost
         outermost[inside] &= name[above[inside]] != name[inside]
         above[inside] = around[above[inside]]
-    return outermost
+    return _outermost_of_deep(name, around)
+
+
+def _outermost_of_deep(name: Integers, around: Integers) -> Flags:
+    """Return the same in one walk from the outermost inwards: a level at a time would be quadratic in the depth."""
+    order = np.argsort(around, kind="stable")
+    first = np.searchsorted(around[order], np.arange(-1, name.size)).tolist()
+    children, names = order.tolist(), name.tolist()
+    outermost = [True] * len(names)
+    open_names: dict[int, int] = {}
+    waiting = [~one for one in children[first[0] : first[1]]]  # a number is left, its complement is entered
+    while waiting:
+        one = waiting.pop()
+        if one >= 0:
+            open_names[names[one]] -= 1
+            continue
+        one = ~one
+        outermost[one] = not open_names.get(names[one])
+        open_names[names[one]] = open_names.get(names[one], 0) + 1
+        waiting.append(one)
+        waiting += [~child for child in children[first[one + 1] : first[one + 2] if one + 2 < len(first) else None]]
+    return np.array(outermost, dtype=bool)

@@ -8,7 +8,13 @@ from collections.abc import Iterable
 from bystander.design.readers.values import Key, Type
 from bystander.design.studies.study import DEFAULT_MARGIN, DEFAULT_RISK
 from bystander.design.studies.words import Condition, StoppingRule
-from bystander.design.studies.workloads import DEFAULT_LIMIT_S, DEFAULT_OUTPUT_BYTES, DEFAULT_SAMPLE_S, DEFAULT_SAMPLES
+from bystander.design.studies.workloads import (
+    DEFAULT_LIMIT_S,
+    DEFAULT_OUTPUT_BYTES,
+    DEFAULT_SAMPLE_S,
+    DEFAULT_SAMPLES,
+    ToldLimits,
+)
 
 __all__ = ["ANSWER_KEYS", "ARM_KEYS", "CALLABLE_KEYS", "COMMAND_KEYS", "GATE_KEYS", "SHARED_KEYS", "STUDY_KEYS"]
 
@@ -98,6 +104,9 @@ SHARED_KEYS = _table(  # of workloads of every kind
         wrong="is no weight; write a number of 0 or more",
     ),
     _text("spans", "the file of a trial's spans", ""),
+    _size("told", "a trial that tells more in marks or spans has failed", ToldLimits.size),
+    Key("told_lines", Type.WHOLE, "the most lines of marks", ToldLimits.lines, 1, 100_000_000),
+    Key("told_names", Type.WHOLE, "the most readings, items and intervals", ToldLimits.names, 1, 100_000),
     _own("start", "where its files are before each trial"),
     Key("files", Type.TEXTS, "files that its start reads", ()),
     _text("floor", "the workload that does only what this one must do anyway", ""),

@@ -24,7 +24,7 @@ from bystander.design.studies.gate import GATE_WORDS, Gate
 from bystander.design.studies.names import workload_name
 from bystander.design.studies.study import DEFAULT_BLOCKS, ONE_ARM_STUDY_BLOCKS, Study, with_placebo
 from bystander.design.studies.words import Condition, StoppingRule
-from bystander.design.studies.workloads import Command, What, Workload
+from bystander.design.studies.workloads import Command, ToldLimits, What, Workload
 from bystander.errors import StudyError
 
 __all__ = ["StudyPlace", "read_study", "workload_keys"]
@@ -66,7 +66,7 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
     """
     try:
         top = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+    except (ValueError, RecursionError) as error:  # also numbers and nests that no parser follows
         raise StudyError([f"{file}: {_toml_problem(str(error))}"]) from None
     reader = KeyReader(file)
     reader.keys(top, STUDY_KEYS, "")
@@ -258,6 +258,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         start=read_start(reader, table, path, kind),
         files=value("files"),
         floor=value("floor"),
+        told=ToldLimits(value("told"), value("told_lines"), value("told_names")),
     )
     workloads = []
     for chosen in itertools.product(*inputs.values()):

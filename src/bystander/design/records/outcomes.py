@@ -43,6 +43,8 @@ class TrialOutcome:
         By name: those of its readings that are not read of every trial.
     evidence : tuple of Evidence
         What it told beside its readings, one packet of a kind.
+    disturbed : str
+        Why the block that it is part of is run again, as a clause; "" where there is no reason. It is not kept.
     """
 
     status: Status
@@ -58,6 +60,7 @@ class TrialOutcome:
     process_s: float | None = None
     measures: Mapping[str, Measure] = field(default_factory=dict)
     evidence: tuple[Evidence, ...] = ()
+    disturbed: str = ""
 
     def summary(self, kind: str) -> Mapping[str, Any] | None:
         """Return the summary of its evidence of a kind, None where there is none."""

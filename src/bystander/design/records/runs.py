@@ -79,8 +79,8 @@ class BlockRun:
         By arm, as positions in the study, in the order in which they ran.
     took_s : float
         From before its first trial to after its last, in seconds.
-    whole : bool
-        Whether it was one run: not where the machine slept in it, or a clock was set.
+    disturbed : str
+        Why it was no fair run, as a clause: the machine slept in it, say. "" where it was one.
     """
 
     workload: int
@@ -90,4 +90,4 @@ class BlockRun:
     conditions: Mapping[str, int]
     outcomes: Mapping[int, TrialOutcome]
     took_s: float = 0.0
-    whole: bool = True
+    disturbed: str = ""

@@ -16,6 +16,7 @@ __all__ = [
     "AnswerRule",
     "Command",
     "TimedCallable",
+    "ToldLimits",
     "What",
     "Workload",
 ]
@@ -118,6 +119,25 @@ class AnswerRule:
 
 
 @dataclass(frozen=True)
+class ToldLimits:
+    """The most that a trial may tell of itself; one that tells more has failed.
+
+    Attributes
+    ----------
+    size : int
+        Of its marks, and of its spans, in bytes.
+    lines : int
+        Of its marks.
+    names : int
+        Of readings, items and intervals, together.
+    """
+
+    size: int = 16 * 2**20
+    lines: int = 500_000
+    names: int = 256
+
+
+@dataclass(frozen=True)
 class Workload:
     """Something to run, for one value of each of its inputs.
 
@@ -150,6 +170,8 @@ class Workload:
         Patterns of the files that its start reads, relative to the arm's folder; empty to find them.
     floor : str
         The name of a workload that does nothing but what this one must do anyway; "" for none.
+    told : ToldLimits
+        The most that a trial may tell in marks and spans.
     """
 
     name: str
@@ -170,6 +192,7 @@ class Workload:
     start: Start = Start.WHEREVER
     files: tuple[str, ...] = ()
     floor: str = ""
+    told: ToldLimits = ToldLimits()
 
     @property
     def kind(self) -> str:

@@ -18,7 +18,7 @@ from bystander.field.arms.git_trust import (
     pairs,
     refused_repository,
 )
-from bystander.field.trials.scratch import scratch_folder
+from bystander.field.launching.scratch import scratch_folder
 from bystander.units import listed
 
 __all__ = ["Git"]

@@ -6,22 +6,36 @@ a killed Bystander just long enough to end the trial's whole tree.
 
 Protocol: one JSON object per line, requests on standard input and answers on standard output.  When
 standard input ends, Bystander is gone: the tree is ended and the launcher leaves.
+
+usage: launcher.py OUTPUT ERRORS LOCK...
+All are descriptors: files that take what a trial prints, and the machine lock, which is held here too.  A trial has
+the first two as its standard output and errors; it cannot put others in their place.
 """
 
 import ctypes
 import errno
+import fcntl
 import json
 import os
+import resource
 import select
 import signal
 import sys
 import time
 
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+from processes import below, end_all, kill
+
 PR_SET_CHILD_SUBREAPER = 36
 LOOK_MS = 100
+LIMITS = sorted({getattr(resource, name) for name in dir(resource) if name.startswith("RLIMIT_")})
+NUMBERS = [0]  # of the request that is answered
+FILES = []  # the two descriptors of what a trial prints
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
 STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
 HELD_FD = 3  # the stub waits here until somebody watches
+ACCOUNT_FD = 4  # and says here what it used; the program does not get either
+MOST_ACCOUNT = 4096
 
 
 class Requests:
@@ -38,7 +52,9 @@ class Requests:
                 return None
             self.pending += data
         line, self.pending = self.pending.split(b"\n", 1)
-        return json.loads(line)
+        request = json.loads(line)
+        NUMBERS[0] = request.get("number", NUMBERS[0])
+        return request
 
 
 def become_subreaper():
@@ -80,34 +96,6 @@ def run_queue_ns(pid):
         return -1, -1
 
 
-def descendants():
-    """Return the process ids of everything below this process."""
-    children = {}
-    for name in os.listdir("/proc") if os.path.isdir("/proc") else []:
-        if name.isdigit():
-            try:
-                with open("/proc/%s/stat" % name, "rb") as f:
-                    fields = f.read().rsplit(b")", 1)[1].split()
-            except (OSError, IndexError):
-                continue
-            if fields[0] not in (b"Z", b"X"):
-                children.setdefault(int(fields[1]), []).append(int(name))
-    found, waiting = [], [os.getpid()]
-    while waiting:
-        below = children.get(waiting.pop(), [])
-        found += below
-        waiting += below
-    return found
-
-
-def kill(pid, group=False):
-    """Send SIGKILL to a process or its group, if it is still there."""
-    try:
-        (os.killpg if group else os.kill)(pid, signal.SIGKILL)
-    except (ProcessLookupError, PermissionError):
-        pass
-
-
 def reap():
     """Reap what has ended; return False when there is no child at all."""
     while True:
@@ -119,26 +107,40 @@ def reap():
             return True
 
 
-def end_tree(seconds=5.0):
+def end_tree():
     """End and reap every descendant, also those that started while we looked; return how many."""
-    ended = set()
-    give_up = time.monotonic() + seconds
-    while reap() and time.monotonic() < give_up:
-        alive = descendants()
-        for pid in alive:
-            kill(pid)
-        ended.update(alive)
-        time.sleep(0.001 if alive else 0.0005)
-    return len(ended)
+    return end_all(lambda: below(os.getpid()), reap)
 
 
 def printed(request):
     """Return how many bytes the trial has printed so far, or told of itself."""
-    size = os.stat(request["stdout"]).st_size + os.stat(request["stderr"]).st_size
+    size = os.fstat(FILES[0]).st_size + os.fstat(FILES[1]).st_size
     try:
-        return size + os.stat(request["marks"]).st_size if request.get("marks") else size
+        return size + os.lstat(request["marks"]).st_size if request.get("marks") else size
     except OSError:
         return size
+
+
+class Itself:
+    """What a trial may do to its launcher: stop it for a while, so that an end is seen too late, or limit it.
+
+    Limits, niceness and processors are handed down to every later trial, of all arms.
+    """
+
+    def __init__(self):
+        self.often = 0
+        signal.signal(signal.SIGCONT, self.noticed)
+        self.first = self.state()
+
+    def state(self):
+        """Return what trials inherit and others can set."""
+        limits = [resource.getrlimit(number) for number in LIMITS]
+        affinity = os.sched_getaffinity(0) if hasattr(os, "sched_getaffinity") else None
+        return limits, affinity, os.getpriority(os.PRIO_PROCESS, 0)
+
+    def noticed(self, _number, _frame):
+        """Count one."""
+        self.often += 1
 
 
 class Exits:
@@ -193,29 +195,19 @@ def command_of(request):
         wanted["limits"] = dict(wanted.get("limits", {}), AS=request["memory_bytes"])
     if not wanted:
         return request["path"], request["argv"]
-    wanted["account"] = stub_account(request)
-    try:
-        os.unlink(wanted["account"])
-    except OSError:
-        pass
+    wanted["account"] = ACCOUNT_FD
     stub = [sys.executable, "-I", "-S", STUB, json.dumps(wanted), request["path"]]
     return sys.executable, stub + request["argv"]
-
-
-def stub_account(request):
-    """Return the file in which the stub says what it used itself."""
-    return request["stdout"] + "-stub"
 
 
 USED = ("user_s", "system_s", "minor_faults", "major_faults", "voluntary_switches", "involuntary_switches")
 
 
-def without_stub(answer, request):
+def without_stub(answer, told):
     """Take from an account what the stub used before it became the program."""
     try:
-        with open(stub_account(request)) as f:
-            stub = json.load(f)
-    except (OSError, ValueError):  # there was none, or it did not get so far
+        stub = json.loads(told)
+    except ValueError:  # it did not get so far
         return
     answer["elapsed_ns"] -= stub["started_ns"] - answer["started_ns"]
     answer.update(started_ns=stub["started_ns"], started_wall_ns=stub["started_wall_ns"])
@@ -226,37 +218,60 @@ def without_stub(answer, request):
         answer["run_queue_ns"] = max(0, answer["run_queue_ns"] - stub["run_queue_ns"])
 
 
-class Hold:
-    """A pipe at which the stub waits before it becomes the program; nothing where nobody asks for it."""
+def moved_up(fd):
+    """Return a descriptor for the same that stands in nobody's place in a child."""
+    higher = fcntl.fcntl(fd, fcntl.F_DUPFD_CLOEXEC, 10)
+    os.close(fd)
+    return higher
 
-    def __init__(self, asked):
-        self.read, self.write = os.pipe() if asked else (-1, -1)
+
+class Pipe:
+    """A pipe between the launcher and the stub; nothing where nobody asks for it."""
+
+    def __init__(self, asked, theirs, at):
+        self.ends = tuple(map(moved_up, os.pipe())) if asked else (-1, -1)
+        self.theirs, self.at = self.ends[theirs], at
 
     def actions(self):
         """Return what gives the child its end."""
-        return [(os.POSIX_SPAWN_DUP2, self.read, HELD_FD)] if self.read >= 0 else []
+        return [(os.POSIX_SPAWN_DUP2, self.theirs, self.at)] if self.theirs >= 0 else []
 
     def until_watched(self, pid, requests):
         """Say which process waits, and let it go on at the next word; return False when there is none."""
-        if self.read < 0:
+        if self.theirs < 0:
             return True
         say({"held": pid})
         if requests.next() is None:
             return False
-        os.write(self.write, b"!")
+        os.write(self.ends[1], b"!")
         return True
+
+    def told(self):
+        """Return what was written so far."""
+        os.set_blocking(self.ends[0], False)
+        try:
+            return os.read(self.ends[0], MOST_ACCOUNT)
+        except BlockingIOError:
+            return b""
 
     def close(self):
         """Give both ends back."""
-        for fd in (self.read, self.write):
+        for fd in self.ends:
             if fd >= 0:
                 os.close(fd)
 
 
-def run_trial(request, requests):
+def emptied():
+    """Make both files of what a trial prints empty, and begin at their start."""
+    for fd in FILES:
+        os.ftruncate(fd, 0)
+        os.lseek(fd, 0, os.SEEK_SET)
+
+
+def run_trial(request, requests, itself):
     """Run one trial to its end and return its account."""
     limit_ns = int(request["limit_s"] * 1e9)
-    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC
+    stopped = itself.often
     answer = {
         "status": "not-started",
         "detail": 0,
@@ -264,16 +279,16 @@ def run_trial(request, requests):
         "started_ns": time.monotonic_ns(),
     }
     path, argv = command_of(request)
-    handles = []
-    hold = Hold(request.get("hold"))
+    hold, stub = Pipe(request.get("hold"), 0, HELD_FD), Pipe(argv != request["argv"], 1, ACCOUNT_FD)
     try:
         os.chdir(request["folder"])
-        handles = [os.open(request["stdout"], flags, 0o600), os.open(request["stderr"], flags, 0o600)]
+        emptied()
         actions = [
             (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
-            (os.POSIX_SPAWN_DUP2, handles[0], 1),
-            (os.POSIX_SPAWN_DUP2, handles[1], 2),
+            (os.POSIX_SPAWN_DUP2, FILES[0], 1),
+            (os.POSIX_SPAWN_DUP2, FILES[1], 2),
             *hold.actions(),
+            *stub.actions(),
         ]
         forget_own_peak()
         answer["started_wall_ns"] = time.time_ns()
@@ -290,10 +305,8 @@ def run_trial(request, requests):
     except (OSError, ValueError) as error:  # ValueError: a zero byte among the words
         answer["detail"] = getattr(error, "errno", None) or errno.EINVAL
         hold.close()
+        stub.close()
         return answer
-    finally:
-        for handle in handles:
-            os.close(handle)
     try:
         if hold.until_watched(pid, requests):
             exits = Exits(pid)
@@ -311,13 +324,15 @@ def run_trial(request, requests):
         hold.close()
         left = end_tree() if reap() else 0
         if printed(request) > request["output_bytes"]:  # what nobody will read need not fill the disk
-            for name in ("stdout", "stderr"):
-                os.truncate(request[name], min(os.stat(request[name]).st_size, request["output_bytes"]))
+            for fd in FILES:
+                os.ftruncate(fd, min(os.fstat(fd).st_size, request["output_bytes"]))
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
     # Read last: the child's mark began at ours as it was when the child became its program.
     answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
-    if argv != request["argv"]:  # not by the path: the program may be the interpreter that the stub runs in
-        without_stub(answer, request)
+    if stub.theirs >= 0:
+        without_stub(answer, stub.told())
+        stub.close()
+    answer.update(stopped=itself.often - stopped, limited=itself.state() != itself.first)
     return answer
 
 
@@ -341,8 +356,8 @@ def account(outcome, status, usage):
 
 
 def say(answer):
-    """Write one answer."""
-    os.write(1, json.dumps(answer).encode() + b"\n")
+    """Write one answer, with the number of what it answers."""
+    os.write(1, json.dumps(dict(answer, number=NUMBERS[0])).encode() + b"\n")
 
 
 def leave(signum, _frame):
@@ -356,8 +371,11 @@ def main():
     for number in (signal.SIGINT, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP):
         signal.signal(number, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, leave)
-    for fd in map(int, sys.argv[1:]):  # the machine lock is held here too, but not by trials
+    itself = Itself()
+    given = list(map(int, sys.argv[1:]))
+    for fd in given:  # the machine lock is held here too, but not by trials
         os.set_inheritable(fd, False)
+    FILES[:] = given[:2]
     say({"ready": os.getpid(), "subreaper": become_subreaper()})
     requests = Requests()
     try:
@@ -365,7 +383,7 @@ def main():
             request = requests.next()
             if request is None:
                 return
-            answer = run_trial(request, requests)
+            answer = run_trial(request, requests, itself)
             if answer["status"] == "abort" and not requests.pending:
                 request = requests.next()  # the word that ended it, or the end
                 if request is None:

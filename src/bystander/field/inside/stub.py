@@ -4,7 +4,7 @@ Run by path, standard library only.
 
 usage: stub.py JSON PATH ARGV...
 JSON: {"limits": {"AS": bytes, ...}, "niceness": n, "affinity": [cpu, ...], "fixed_addresses": true,
-       "account": file, "held": descriptor to wait at}
+       "account": descriptor to write at, "held": descriptor to wait at}
 The account is what this stub itself has used when it becomes the program: its cost is no part of the trial.
 """
 
@@ -40,14 +40,14 @@ def prepare(wanted):
         fix_addresses()
 
 
-def leave_account(path):
+def leave_account(to):
     """Write down the time and what was used so far; close to the last thing done here."""
     try:
         with open("/proc/self/schedstat") as f:
             on_cpu, queued, _ = f.read().split()
     except (OSError, ValueError):
         on_cpu, queued = 0, 0
-    fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+    os.set_inheritable(to, False)  # the program gets no end of it, and can say nothing in our place
     usage = resource.getrusage(resource.RUSAGE_SELF)
     report = {
         "user_s": usage.ru_utime,
@@ -61,7 +61,7 @@ def leave_account(path):
         "started_wall_ns": time.time_ns(),
         "started_ns": time.monotonic_ns(),
     }
-    os.write(fd, json.dumps(report).encode())
+    os.write(to, json.dumps(report).encode())
 
 
 def held(fd):

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Command, Workload, fill_shell, filled_words
+from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Command, ToldLimits, Workload, fill_shell, filled_words
 from bystander.errors import StudyError
 
 __all__ = ["ReadyCommand", "ReadyWorkload", "Site", "found_program", "ready_command"]
@@ -35,6 +35,8 @@ class ReadyCommand:
         Whether its program may tell something in the file named in BYSTANDER_MARKS.
     spans : str
         A file in its folder that holds the spans of the trial; "" for none.
+    told : ToldLimits
+        The most that it may tell in marks and spans.
     """
 
     path: str
@@ -49,6 +51,7 @@ class ReadyCommand:
     samples: bool = False
     listens: bool = False
     spans: str = ""
+    told: ToldLimits = field(default_factory=ToldLimits)
 
 
 @dataclass(frozen=True)

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import stat
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -12,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from bystander.design import BUILT_IN, PYTHON, CallEdge, Counts, Place
+from bystander.field.launching.leavings import LeftError, read_left
 from bystander.field.trials.commands import ReadyCommand
 from bystander.units import counted
 
@@ -57,25 +56,23 @@ def read_counts(folder: Path) -> Counts:
                     held[k] += number
             problems += told
             processes += 1
-        except (OSError, ValueError, KeyError, TypeError, IndexError, RecursionError):
+        except (LeftError, ValueError, KeyError, TypeError, IndexError, RecursionError):
             continue
     if silent := len(begun) - processes:
         problems.append(f"{counted(silent, 'process', 'processes')} ended without telling what was called")
     for one in sorted(folder.glob("*.failed"))[:_MOST_PROCESSES]:
-        with suppress(OSError, ValueError):
+        with suppress(LeftError, ValueError):
             problems.append(_regular(one, _MOST_SAID))
     made = tuple(CallEdge(*key, *sums) for key, sums in edges.items())
     return Counts(tuple(places), made, processes, tuple(dict.fromkeys(problems)))
 
 
 def _regular(path: Path, most: int) -> str:
-    """Return a file's text; raise OSError or ValueError for a link, a pipe, a folder or one that is too large."""
-    fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-    with os.fdopen(fd, "rb") as file:
-        state = os.fstat(fd)
-        if not stat.S_ISREG(state.st_mode) or state.st_size > most:
-            raise ValueError("it is no regular file, or too large")
-        return file.read(most).decode("utf-8")
+    """Return a file's text; raise LeftError or ValueError where there is none, or something else."""
+    data = read_left(path, most, "what a process tells")
+    if data is None:
+        raise ValueError("it is not there")
+    return data.decode("utf-8")
 
 
 def _text(value: object) -> str:

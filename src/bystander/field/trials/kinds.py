@@ -13,7 +13,7 @@ from bystander.design import Command, TimedCallable, TrialOutcome, Workload, fil
 from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
 from bystander.units import counted
 
-__all__ = ["KindInField", "Runs", "kind_in_field", "ready_workload", "register_in_field"]
+__all__ = ["KindInField", "LaunchedRuns", "Runs", "kind_in_field", "ready_workload", "register_in_field"]
 
 _HARNESS = Path(__file__).parents[1] / "inside" / "callable_harness.py"
 
@@ -26,6 +26,13 @@ class Runs(Protocol):
 
     def run(self, command: ReadyCommand) -> TrialOutcome:
         """Run one command to its end; what it printed is then in the file `output`, what it told in `marks`."""
+
+
+class LaunchedRuns(Runs, Protocol):
+    """What runs commands and holds all that they started."""
+
+    def kill_at_once(self) -> None:
+        """End all trials without a further word; the caller leaves."""
 
 
 def _launched(runs: Runs, command: ReadyCommand) -> TrialOutcome:
@@ -70,6 +77,7 @@ def ready_workload(workload: Workload, site: Site, stub: Mapping[str, Any] | Non
         stub=stub or {},
         listens=True,
         spans=workload.spans,
+        told=workload.told,
     )
     steps = {name: ready_command(workload, site, name, step) for name, step in workload.steps.items()}
     return ReadyWorkload(command, **steps, kind=workload.kind)

@@ -7,24 +7,26 @@ import json
 import math
 import os
 import select
-import subprocess
-import sys
-from collections.abc import Mapping
+import shutil
+import time
 from contextlib import ExitStack, suppress
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol
 
 from bystander.design import Status, TrialOutcome
-from bystander.errors import LauncherError
+from bystander.field.launching.account import account_readings, checked_account
+from bystander.field.launching.containment import Orphans
+from bystander.field.launching.leavings import LeftError, read_left, said_of
+from bystander.field.launching.scratch import remove_leftovers, require_space, scratch_folder
+from bystander.field.launching.service import LauncherLostError, Service
 from bystander.field.trials.commands import ReadyCommand
-from bystander.field.trials.scratch import remove_leftovers, scratch_folder
 
 __all__ = ["Launcher", "Watches"]
 
 RESULTS, MARKS = "BYSTANDER_RESULTS", "BYSTANDER_MARKS"
 
-_PROGRAM = Path(__file__).parents[1] / "inside" / "launcher.py"
 _STATUS = {
     "ok": Status.OK,
     "exit": Status.EXIT,
@@ -35,7 +37,10 @@ _STATUS = {
     "abort": Status.INVALID,  # it was watched, and somebody asked to stop
 }
 _EXCERPT_BYTES = 2000
-_QUEUE_AGREEMENT = (0.02, 0.002)  # share and seconds within which both CPU times must agree
+_MOST_RESULTS = 64 * 2**20  # of what the harness of a callable writes down: a million samples of twenty digits, twice
+_FLAGS = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_LOOK_S = 0.5
+_HOLD_S = 30.0  # until the stub of a watched trial stands before its program
 
 
 class Watches(Protocol):
@@ -69,28 +74,23 @@ class Launcher:
     interrupts : int or None
         A descriptor that becomes readable when the user asks to stop. A trial that has ended by then is
         returned all the same.
+
+    A trial that takes its launcher along, stops it or removes its scratch fails, with the reason; everything that it
+    started is ended, and the next trial has a new launcher.
     """
 
     def __init__(self, lock: int | None = None, interrupts: int | None = None) -> None:
         self._lock = lock
         self._interrupts = interrupts
         self._stack = ExitStack()
+        self._service: Service | None = None
 
     def __enter__(self) -> Launcher:
         with ExitStack() as stack:
             remove_leftovers()
-            scratch = stack.enter_context(scratch_folder())
-            self.output, self.errors, self.marks = (scratch / name for name in ("output", "errors", "marks"))
-            self._results = scratch / "results"
-            kept = () if self._lock is None else (self._lock,)
-            self._process = subprocess.Popen(
-                [sys.executable, "-I", "-S", str(_PROGRAM), *map(str, kept)],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=kept, cwd="/", start_new_session=True,
-                bufsize=0,
-            )  # fmt: skip
+            self._orphans = stack.enter_context(Orphans().adopted())
+            self._begin()
             stack.callback(self._end)
-            self._pending = b""
-            self.process_id = int(self._answer()["ready"])
             self._stack = stack.pop_all()
         return self
 
@@ -99,18 +99,46 @@ class Launcher:
     ) -> None:
         self._stack.close()
 
+    def _begin(self) -> None:
+        """Make a scratch folder, open what trials print into, and start the process."""
+        with ExitStack() as stack:
+            self._scratch = stack.enter_context(scratch_folder())
+            self.output, self.errors = (self._scratch / name for name in ("output", "errors"))
+            told = self._scratch / "told"  # trials know this folder, and no other
+            told.mkdir(0o700)
+            self.marks, self._results = told / "marks", told / "results"
+            self._printed = tuple(os.open(path, _FLAGS, 0o600) for path in (self.output, self.errors))
+            for fd in self._printed:
+                stack.callback(os.close, fd)
+            self._service = Service((self._printed[0], self._printed[1]), self._lock, self._interrupts, self._orphans)
+            self._held = stack.pop_all()
+
     def _end(self) -> None:
-        """Close the control pipe, which makes the launcher end what runs; wait, and insist."""
-        assert self._process.stdin
-        assert self._process.stdout
-        with suppress(OSError):
-            self._process.stdin.close()
-        try:
-            self._process.wait(10)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
-        self._process.stdout.close()
+        if self._service:
+            self._service.close()
+            self._service = None
+        self._held.close()
+
+    def _anew(self) -> int:
+        """End everything that the launcher left, and start another; return how many processes were ended."""
+        assert self._service
+        ended = self._service.end_by_force()
+        self._service = None
+        self._held.close()
+        self._begin()
+        return ended
+
+    @property
+    def process_id(self) -> int:
+        """The launcher's process."""
+        assert self._service
+        return self._service.process_id
+
+    def kill_at_once(self) -> None:
+        """End all trials without a further word; the caller leaves."""
+        if self._service:
+            self._service.kill_at_once()
+        shutil.rmtree(self._scratch, ignore_errors=True)
 
     def run(self, command: ReadyCommand, watcher: Watches | None = None) -> TrialOutcome:
         """Run one trial to its end.
@@ -124,11 +152,39 @@ class Launcher:
         Raises
         ------
         LauncherError
-            When the launcher went away.
+            When another launcher was needed and could not be started.
+        NoSpaceError
+            When the disk of the scratch folder is full before the trial, or after one that failed.
         KeyboardInterrupt
             When the user asked to stop while the trial ran; leaving the context ends the trial.
         """
-        request = {
+        require_space(self._scratch)
+        for file in (self.marks, self._results):
+            self._removed(file)
+        began = time.time(), time.monotonic()
+        try:
+            assert self._service
+            self._service.ask(self._request(command, watcher is not None))
+            account = _checked(self._watched(watcher, command) if watcher else self._service.answer(command.limit_s))
+        except LauncherLostError as lost:
+            reason = f"its launcher {lost} while it ran"
+            ended = self._anew()
+            return TrialOutcome(
+                Status.INVALID, 0, *began, {}, excerpt=reason, left_behind=ended, disturbed=f"the launcher {lost}"
+            )
+        outcome = self._outcome(account, command)
+        if damage := self._damage():
+            self._anew()
+            outcome = _failed(outcome, damage)
+        elif account.get("limited"):
+            self._anew()
+            outcome = replace(outcome, disturbed="limits or the priority of the launcher were changed")
+        if outcome.status is not Status.OK:
+            require_space(self._scratch)
+        return outcome
+
+    def _request(self, command: ReadyCommand, hold: bool) -> dict[str, Any]:
+        return {
             "path": command.path,
             "argv": list(command.argv),
             "folder": command.folder,
@@ -136,44 +192,63 @@ class Launcher:
             "limit_s": command.limit_s,
             "output_bytes": command.output_bytes,
             "memory_bytes": command.memory_bytes,
-            "stdout": str(self.output),
-            "stderr": str(self.errors),
             "stub": dict(command.stub),
             "marks": str(self.marks) if command.listens else "",
-            "hold": watcher is not None,
+            "hold": hold,
         }
-        if command.samples:
-            self._results.unlink(missing_ok=True)
-        self.marks.unlink(missing_ok=True)
-        self._ask(request)
-        return self._outcome(self._watched(watcher) if watcher else self._answer(), command)
 
-    def _ask(self, request: Mapping[str, Any]) -> None:
-        assert self._process.stdin
+    @staticmethod
+    def _removed(path: Path) -> None:
+        """Remove what lies at a path, whatever it is."""
         try:
-            self._process.stdin.write(json.dumps(request).encode() + b"\n")
-        except OSError as error:
-            raise LauncherError(f"the launcher went away: {error.strerror}") from error
+            path.unlink(missing_ok=True)
+        except OSError:
+            shutil.rmtree(path, ignore_errors=True)
 
-    def _watched(self, watcher: Watches) -> dict[str, Any]:
+    def _damage(self) -> str:
+        """Return what a trial did to the scratch folder, as a clause about the trial; "" where it is as it was."""
+        for path, fd in zip((self.output, self.errors), self._printed, strict=True):
+            try:
+                there, ours = path.lstat(), os.fstat(fd)
+            except OSError:
+                return "it removed Bystander's scratch folder, or what is in it"
+            if (there.st_dev, there.st_ino) != (ours.st_dev, ours.st_ino):
+                return "it put other files in the place of those that take its output"
+        try:
+            more = [one for one in os.scandir(self.marks.parent) if one.name not in (self.marks.name, "results")]
+        except OSError:
+            return "it removed the folder in which it could tell something"
+        for one in more:  # its own affair; but it must not fill the disk
+            self._removed(Path(one.path))
+        return ""
+
+    def _watched(self, watcher: Watches, command: ReadyCommand) -> dict[str, Any]:
         """Return the account of a trial that is watched while it runs."""
-        answer = self._answer()
+        assert self._service
+        service = self._service
+        answer = service.answer(_HOLD_S)
         if "held" not in answer:  # it could not be started
             return answer
-        assert self._process.stdout
-        answers, stopped = self._process.stdout.fileno(), self._interrupts
+        stopped, looked = self._interrupts, time.monotonic()
         try:
             watcher.attach(answer["held"])
-            self._ask({"go": True})
-            waited = [answers, *([] if stopped is None else [stopped]), *watcher.fds]
+            service.ask({"go": True})
+            waited = [service.fd, *([] if stopped is None else [stopped]), *watcher.fds]
+            stop = time.monotonic() + command.limit_s
             while True:
                 ready = select.select(waited, [], [], watcher.wait_ms / 1e3)[0]  # poll(2) knows whole milliseconds only
                 watcher.step()
-                if answers in ready:
-                    return self._answer()
+                if service.fd in ready:
+                    return service.answer(0)
                 if stopped in ready and stopped is not None:
                     waited.remove(stopped)
-                    self._ask({"stop": True})  # the word that ends it
+                    service.ask({"stop": True})  # the word that ends it
+                now = time.monotonic()
+                if now - looked > _LOOK_S:
+                    looked = now
+                    service.works()
+                    if now > stop:
+                        return service.answer(0)
         finally:
             watcher.ended()
 
@@ -182,107 +257,81 @@ class Launcher:
         sampled = {RESULTS: str(self._results)} if command.samples else {}
         return {**sampled, MARKS: str(self.marks)} if command.listens else sampled
 
-    def _answer(self) -> dict[str, Any]:
-        assert self._process.stdout
-        fd = self._process.stdout.fileno()
-        while b"\n" not in self._pending:
-            if self._interrupts is not None and fd not in select.select([fd, self._interrupts], [], [])[0]:
-                raise KeyboardInterrupt
-            data = os.read(fd, 1 << 16)
-            if not data:
-                raise LauncherError("the launcher went away in the middle of a trial")
-            self._pending += data
-        line, self._pending = self._pending.split(b"\n", 1)
-        answer: dict[str, Any] = json.loads(line)
-        return answer
-
     def _outcome(self, account: dict[str, Any], command: ReadyCommand) -> TrialOutcome:
-        status = _STATUS.get(account["status"], Status.INVALID)
+        status, excerpt = _STATUS.get(account["status"], Status.INVALID), ""
         if status is Status.EXIT and command.exit_code_is_answer:
             status = Status.OK
-        harness, samples = self._sampled() if command.samples and status is Status.OK else ({}, {})
-        if command.samples and status is Status.OK and not harness:
+        harness: dict[str, float] = {}
+        samples: dict[str, tuple[float, ...]] = {}
+        if command.samples and status is Status.OK:
+            harness, samples, excerpt = self._sampled()
+        if excerpt:
             status = Status.INVALID
         failed = status is not Status.OK
-        answer = f"exit {account['detail']}" if command.exit_code_is_answer else self._digest()
+        answer = f"exit {account['detail']}" if command.exit_code_is_answer else "" if failed else self._digest()
         return TrialOutcome(
             status=status,
             detail=account["detail"],
             started_wall_s=account["started_wall_ns"] / 1e9,
             started_monotonic_s=account["started_ns"] / 1e9,
-            readings=_readings(account),
+            readings=account_readings(account),
             answer="" if failed else answer,
-            excerpt=self._excerpt(account) if failed else "",
+            excerpt=excerpt or self._excerpt(account) if failed else "",
             left_behind=account.get("left_behind", 0),
             samples=samples,
             harness=harness,
+            disturbed="the launcher was stopped for a while" if account.get("stopped") else "",
         )
 
-    def _sampled(self) -> tuple[dict[str, float], dict[str, tuple[float, ...]]]:
-        """Return what the harness of a callable wrote down, with samples in seconds per iteration."""
+    def _sampled(self) -> tuple[dict[str, float], dict[str, tuple[float, ...]], str]:
+        """Return what the harness of a callable wrote down, with samples in seconds per iteration; and what is wrong.
+
+        The callable shares the harness's process: what it says is believed as far as it is finite.
+        """
         try:
-            results = json.loads(self._results.read_text(encoding="utf-8"))
+            data = read_left(self._results, _MOST_RESULTS, "the file of its samples")
+            results = json.loads(data or b"null")
             iterations = int(results["iterations"])
             harness = {name: float(results[name]) for name in ("iterations", "loop_ns", "clock_ns") if name in results}
             loop_ns = harness.get("loop_ns", 0.0)
             samples = {
-                measure: tuple(max(0.0, value - loop_ns) / iterations / 1e9 for value in results[f"{measure}_ns"])
+                measure: tuple(max(0.0, float(ns) - loop_ns) / iterations / 1e9 for ns in results[f"{measure}_ns"])
                 for measure in ("elapsed", "cpu")
                 if f"{measure}_ns" in results
             }
-        except (OSError, ValueError, KeyError, TypeError, ZeroDivisionError):
-            return {}, {}
-        return harness, samples
+            numbers = [*harness.values(), *(value for values in samples.values() for value in values)]
+            if iterations < 1 or not all(map(math.isfinite, numbers)) or any(len(v) < 1 for v in samples.values()):
+                raise ValueError("a number that is none")
+        except LeftError as error:
+            return {}, {}, str(error)
+        except (ValueError, KeyError, TypeError, ZeroDivisionError, OverflowError, RecursionError):
+            return {}, {}, "it ended without writing down its samples"
+        return harness, samples, ""
 
     def _digest(self) -> str:
-        with self.output.open("rb") as file:
+        with open(os.dup(self._printed[0]), "rb") as file:  # noqa: PTH123
+            file.seek(0)
             return hashlib.file_digest(file, "sha256").hexdigest()[:24]
 
     def _excerpt(self, account: dict[str, Any]) -> str:
         """Return the end of what a failed trial printed: errors first, else its output."""
         if account["status"] == "not-started":
             return os.strerror(account["detail"])
-        for path in (self.errors, self.output):
-            with suppress(OSError), path.open("rb") as file:
-                file.seek(max(0, path.stat().st_size - _EXCERPT_BYTES))
-                text = file.read(_EXCERPT_BYTES).decode("utf-8", "replace").strip()
+        for fd in (self._printed[1], self._printed[0]):
+            with suppress(OSError):
+                text = said_of(fd, _EXCERPT_BYTES).decode("utf-8", "replace").strip()
                 if text:
                     return text
         return ""
 
 
-def _readings(account: dict[str, Any]) -> dict[str, float]:
-    """Return the readings of an account in SI units; nothing was read of a trial that never started."""
-    if "elapsed_ns" not in account:
-        return {}
-    elapsed = account["elapsed_ns"] / 1e9
-    cpu = account["user_s"] + account["system_s"]
-    delay = _run_queue_delay(account, cpu)
-    return {
-        "elapsed": elapsed,
-        "unqueued": elapsed - delay if delay < elapsed else math.nan,
-        "cpu": cpu,
-        "user_cpu": account["user_s"],
-        "system_cpu": account["system_s"],
-        "waiting": max(0.0, elapsed - cpu),
-        "run_queue_delay": delay,
-        "peak_memory": float(account["peak_bytes"]),
-        "peak_memory_floor": float(account["floor_bytes"]) if account["floor_bytes"] > 0 else math.nan,
-        "minor_faults": float(account["minor_faults"]),
-        "major_faults": float(account["major_faults"]),
-        "voluntary_switches": float(account["voluntary_switches"]),
-        "involuntary_switches": float(account["involuntary_switches"]),
-    }
+def _checked(account: dict[str, Any]) -> dict[str, Any]:
+    try:
+        return checked_account(account)
+    except ValueError:
+        raise LauncherLostError("said something that is no account") from None
 
 
-def _run_queue_delay(account: dict[str, Any], cpu: float) -> float:
-    """Return the delay in seconds, NaN unless one thread of one process did all the work.
-
-    The kernel keeps it per thread; only where that thread's CPU time is the whole trial's does it
-    speak of the whole trial.
-    """
-    on_cpu = account["on_cpu_ns"] / 1e9
-    share, seconds = _QUEUE_AGREEMENT
-    if on_cpu < 0 or abs(on_cpu - cpu) > max(share * cpu, seconds):
-        return math.nan
-    return float(account["run_queue_ns"]) / 1e9
+def _failed(outcome: TrialOutcome, reason: str) -> TrialOutcome:
+    """Return a trial as one that failed for a reason of its own."""
+    return replace(outcome, status=Status.INVALID, answer="", excerpt=reason, samples={}, harness={})

@@ -214,6 +214,7 @@ def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
     if way.sentence:
         setting.observer.remark(way.sentence)
     with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:
+        interrupts.at_once = launcher.kill_at_once
         inspection = _prepared(setting, launcher, interrupts)
         writer, number = setting.begin(INSPECTED, way=way.way, lost=way.sentence, by_hand=asked.by_hand)
         stopped = not _watched(inspection, writer, number)

@@ -77,7 +77,7 @@ def observe(
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name))
 
             session = Session(
-                study, arms, maker, files, home.own / "answers", commands, observer, world, begin, budget_s
+                study, arms, maker, files, archive, home.own / "answers", commands, observer, world, begin, budget_s
             )
             return run_session(session, lock)
 
@@ -140,7 +140,7 @@ def resume(
 
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
             answers = home.own / "answers"
-            session = Session(head.study, arms, maker, files, answers, commands, observer, world, begin)
+            session = Session(head.study, arms, maker, files, archive, answers, commands, observer, world, begin)
             return run_session(session, lock)
 
 

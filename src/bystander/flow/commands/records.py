@@ -326,10 +326,10 @@ def compact_archive(archive: Path) -> tuple[int, int]:
     return compact(archive)
 
 
-def mend_archive(damaged: Path, target: Path) -> Mended:
+def mend_archive(damaged: Path, target: Path, told: Callable[[str, int], None]) -> Mended:
     """Save what can be read of a damaged archive into a new one."""
     if not damaged.exists():
         raise UsageError(f"there is no archive {damaged}")
     from bystander.archive.mend import mend
 
-    return mend(damaged, target)
+    return mend(damaged, target, told)

@@ -192,6 +192,7 @@ def _work(
 
 def _inspect(work: _Work, targets: Sequence[Target], lock: MachineLock) -> InspectedChanges:
     with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:
+        interrupts.at_once = launcher.kill_at_once
         for target in targets:
             try:
                 complete = _one(work, target, targets, launcher, interrupts)

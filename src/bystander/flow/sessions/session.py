@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, field, replace
 from itertools import groupby
 from pathlib import Path
@@ -26,8 +26,17 @@ from bystander.design import (
     plan_rounds,
     workload_key,
 )
-from bystander.errors import LauncherError
-from bystander.field import ArmMaker, Launcher, MachineLock, Runs, machine_facts, machine_state
+from bystander.errors import BystanderError, LauncherError, NoSpaceError
+from bystander.field import (
+    ArmMaker,
+    LaunchedRuns,
+    Launcher,
+    MachineLock,
+    Runs,
+    machine_facts,
+    machine_state,
+    require_space,
+)
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.budget import within_budget
 from bystander.flow.sessions.interrupts import Interrupts
@@ -48,6 +57,7 @@ if TYPE_CHECKING:
 
 __all__ = ["BegunRecord", "Observed", "Session", "World", "run_session"]
 
+_BLOCK_BYTES = 128 * 2**10  # of the archive's disk that must be free: what a block writes, with its journal
 _ATTEMPTS = 3  # of one block in one session, before it is taken as it is
 
 
@@ -63,7 +73,7 @@ class World:
         Seconds since 1970.
     """
 
-    launch: Callable[[int, int], AbstractContextManager[Runs]] = Launcher
+    launch: Callable[[int, int], AbstractContextManager[LaunchedRuns]] = Launcher
     clocks: Clocks = field(default_factory=Clocks)
     machine: Callable[[], MachineFacts] = machine_facts
     machine_state: Callable[[], MachineState] = machine_state
@@ -111,6 +121,8 @@ class Session:
 
     Attributes
     ----------
+    archive : Path
+        Where the record is.
     answers : Path
         Where the first answer of each kind is kept.
     begin : callable
@@ -123,6 +135,7 @@ class Session:
     arms: tuple[ArmState, ...]
     maker: ArmMaker
     files: ArmFiles
+    archive: Path
     answers: Path
     commands: Commands
     observer: Observer
@@ -135,6 +148,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
     """Rehearse, begin, run what is not done yet, and say how the record ended."""
     entered = session.world.clocks.monotonic()
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
+        interrupts.at_once = launcher.kill_at_once
         try:
             session, trials, tried = _rehearsed(session, launcher, entered)
         except KeyboardInterrupt:
@@ -150,6 +164,10 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
         except LauncherError:
             begun.writer.finish(State.INTERRUPTED, ["The launcher went away; the observation ended there."])
             raise
+        except NoSpaceError as error:
+            with suppress(BystanderError):  # the archive may lie on the very disk; a record that runs is resumable too
+                begun.writer.finish(State.INTERRUPTED, [f"{error}; the observation ended there."])
+            raise NoSpaceError(f"{error}; make room, then bystander observe --resume {begun.name}") from None
         changed = session.files.changes()
         for sentence in changed:
             session.observer.remark(sentence)
@@ -188,8 +206,9 @@ class _Observation:
         study = session.study
         keys = [workload_key(workload) for workload in study.workloads]
         self.setting = BlockSetting(
-            study, begun.run, keys, begun.machine, session.world.clocks, lambda: interrupts.asked
-        )
+            study, begun.run, keys, begun.machine, session.world.clocks, lambda: interrupts.asked,
+            lambda: interrupts.continued,
+        )  # fmt: skip
         self.pace = Pace(study, tried, Counter(workload for workload, _ in begun.done))
         self.lookout = Lookout(study, begun.load, begun.writer, session.observer)
 
@@ -217,18 +236,25 @@ class _Observation:
         watch.close()
 
     def _whole_block(self, block: PlannedBlock) -> BlockRun:
-        """Return a block that was one run; where the machine slept in it, it is run again."""
+        """Return a block that was one run; where something disturbed it, such as a sleep, it is run again."""
         writer, workload = self.begun.writer, self.session.study.workloads[block.workload]
 
         def ended(planned: PlannedTrial, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
             writer.trial(planned, outcome, workload.limit_s, conditions)
 
         for attempt in range(_ATTEMPTS):
+            require_space(self.session.archive.parent, _BLOCK_BYTES)
             ran = run_block(self.trials.run, block, self.setting, attempt, ended)
-            if ran.whole or attempt == _ATTEMPTS - 1:
+            if not ran.disturbed:
                 break
-            writer.void(block.workload, block.number)
-            sentence = f"Block {block.number} of {workload.name} was run again: the machine slept or its clock was set."
+            sentence = f"Block {block.number} of {workload.name} was run again: {ran.disturbed}."
+            if attempt == _ATTEMPTS - 1:
+                sentence = (
+                    f"Block {block.number} of {workload.name} was disturbed {_ATTEMPTS} times and is taken as it was: "
+                    f"{ran.disturbed}."
+                )
+            else:
+                writer.void(block.workload, block.number)
             writer.remark(sentence)
             self.session.observer.remark(sentence)
         return ran

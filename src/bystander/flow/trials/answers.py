@@ -8,6 +8,7 @@ import re
 from pathlib import Path
 
 from bystander.design import AnswerRule, Study, workload_key
+from bystander.field import LeftError, ReadyCommand, read_left
 
 __all__ = ["Answers", "Stamp", "canonical", "within_tolerance"]
 
@@ -15,6 +16,7 @@ Stamp = tuple[int, int, int]  # inode, size, time of the last change in ns
 
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 _MASKED = "***"
+_MOST_KEPT = 256 * 2**20  # bytes
 
 
 def canonical(text: str, rule: AnswerRule) -> str:
@@ -32,6 +34,12 @@ def within_tolerance(first: str, second: str, tolerance: float) -> bool:
         return False
     pairs = zip(_NUMBER.findall(first), _NUMBER.findall(second), strict=True)
     return all(a == b or math.isclose(float(a), float(b), rel_tol=tolerance) for a, b in pairs)
+
+
+def _lines(data: bytes) -> str:
+    """Return text with line ends of one kind; bytes that are no letters stay what they are."""
+    text = data.decode("utf-8", "surrogateescape")
+    return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
 class Answers:
@@ -61,27 +69,29 @@ class Answers:
         """Return what tells whether the file of a workload's answer was written since; None when there is none."""
         name = self.file(workload)
         try:
-            found = Path(folder, name).stat() if name else None
+            found = Path(folder, name).lstat() if name else None
         except OSError:
             return None
         return (found.st_ino, found.st_size, found.st_mtime_ns) if found else None
 
-    def read(self, workload: int, output: Path, folder: str) -> str | None:
+    def read(self, workload: int, output: Path, command: ReadyCommand) -> str | None:
         """Return a trial's answer as it is compared, None when its file is not there.
 
         Parameters
         ----------
         output : Path
             What it printed.
-        folder : str
-            Where it ran.
+
+        Raises
+        ------
+        LeftError
+            When the file of its answer is none, or larger than it may print.
         """
         rule = self._study.workloads[workload].answer_rule
-        source = Path(folder, rule.file) if rule.file else output
-        try:
-            return canonical(source.read_text(encoding="utf-8", errors="surrogateescape"), rule)
-        except OSError:
-            return None
+        source = Path(command.folder, rule.file) if rule.file else output
+        what = "the file of its answer" if rule.file else "the file of its output"
+        data = read_left(source, command.output_bytes, what)
+        return None if data is None else canonical(_lines(data), rule)
 
     def digest(self, workload: int, text: str) -> str:
         """Return what stands for an answer: its digest, or that of the first one like it within the tolerance."""
@@ -106,5 +116,14 @@ class Answers:
         if workload not in self._kinds:
             folder = self._folder(workload)
             files = sorted(folder.iterdir(), key=lambda file: file.stat().st_mtime_ns) if folder.is_dir() else []
-            self._kinds[workload] = {file.name: file.read_bytes().decode("utf-8", "surrogateescape") for file in files}
+            self._kinds[workload] = {file.name: text for file in files if (text := _kept(file)) is not None}
         return self._kinds[workload]
+
+
+def _kept(file: Path) -> str | None:
+    """Return an answer that was kept, None where something else lies there: a trial can write there too."""
+    try:
+        data = read_left(file, _MOST_KEPT, "an answer that is kept")
+    except LeftError:
+        return None
+    return None if data is None else data.decode("utf-8", "surrogateescape")

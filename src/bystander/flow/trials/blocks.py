@@ -47,6 +47,10 @@ def _never() -> bool:
     return False
 
 
+def _never_stopped() -> int:
+    return 0
+
+
 def _nothing(_place: PlannedTrial, _outcome: TrialOutcome, _conditions: Mapping[str, int]) -> None:
     pass
 
@@ -63,6 +67,8 @@ class BlockSetting:
         A position among the record's machines.
     stopped : callable
         Whether the user asked to stop; then a block that began ends after the trial that runs.
+    continued : callable
+        How often this process was stopped and goes on.
     """
 
     study: Study
@@ -71,6 +77,7 @@ class BlockSetting:
     machine: int = 0
     clocks: Clocks = field(default_factory=Clocks)
     stopped: Callable[[], bool] = _never
+    continued: Callable[[], int] = _never_stopped
 
 
 RunTrial = Callable[[int, int, Mapping[str, int]], TrialOutcome]
@@ -97,7 +104,7 @@ def run_block(
     StopAskedError
         Between two of its trials, when the user asked to stop.
     """
-    begun, offset = setting.clocks.monotonic(), setting.clocks.offset()
+    begun, offset, continued = setting.clocks.monotonic(), setting.clocks.offset(), setting.continued()
     key, vary = setting.keys[block.workload], setting.study.vary
     conditions = block_conditions(setting.run.seed, key, block.number, vary)
     outcomes: dict[int, TrialOutcome] = {}
@@ -106,9 +113,13 @@ def run_block(
             raise StopAskedError
         outcomes[arm] = run(block.workload, arm, conditions)
         ended(PlannedTrial(block, arm, order), outcomes[arm], conditions)
-    whole = abs(setting.clocks.offset() - offset) <= _CLOCK_GAP_S
+    disturbed = next((outcome.disturbed for outcome in outcomes.values() if outcome.disturbed), "")
+    if abs(setting.clocks.offset() - offset) > _CLOCK_GAP_S:
+        disturbed = "the machine slept or its clock was set"
+    elif setting.continued() != continued:
+        disturbed = "Bystander itself was stopped for a while"
     took_s = setting.clocks.monotonic() - begun
-    return BlockRun(block.workload, block.number, attempt, setting.machine, conditions, outcomes, took_s, whole)
+    return BlockRun(block.workload, block.number, attempt, setting.machine, conditions, outcomes, took_s, disturbed)
 
 
 def trial_blocks(

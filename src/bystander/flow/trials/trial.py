@@ -8,7 +8,7 @@ from pathlib import Path
 
 from bystander.design import Status, TrialOutcome
 from bystander.evidence import TrialFiles
-from bystander.field import ReadyCommand, ReadyWorkload, Runs, under_conditions
+from bystander.field import LeftError, ReadyCommand, ReadyWorkload, Runs, under_conditions
 from bystander.flow.trials.answers import Answers, Stamp
 from bystander.flow.trials.collected import with_evidence
 from bystander.flow.trials.kinds import joined_kind
@@ -69,13 +69,13 @@ class TrialRunner:
         if self._starts:
             outcome = self._starts.after(workload, arm, outcome)
         spans = Path(command.folder, command.spans) if command.spans else None
-        files = TrialFiles(self._launcher.output, self._launcher.marks, spans)
-        outcome = with_evidence(kind.reduced(outcome), files)
+        files = TrialFiles(self._launcher.output, self._launcher.marks, spans, command.told)
+        outcome = _with_told(kind.reduced(outcome), files)
         if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
             outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
-            return replace(outcome, status=Status.INVALID, answer="", excerpt=failed.excerpt)
+            return _failed(outcome, failed.excerpt)
         return outcome
 
     def _answered(
@@ -92,10 +92,12 @@ class TrialRunner:
             return outcome  # its digest was taken while it was read
         file = answers.file(workload)
         fresh = not file or answers.stamp(workload, command.folder) != stale
-        text = answers.read(workload, self._launcher.output, command.folder) if fresh else None
+        try:
+            text = answers.read(workload, self._launcher.output, command) if fresh else None
+        except LeftError as error:
+            return _failed(outcome, str(error))
         if text is None:
-            missing = f"it did not write the file of its answer, {file}"
-            return replace(outcome, status=Status.INVALID, answer="", excerpt=missing)
+            return _failed(outcome, f"it did not write the file of its answer, {file}")
         if seen:
             seen(text)
         return outcome if answers.plain(workload) else replace(outcome, answer=answers.digest(workload, text))
@@ -112,3 +114,15 @@ class TrialRunner:
         return TrialOutcome(
             Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
         )
+
+
+def _with_told(outcome: TrialOutcome, files: TrialFiles) -> TrialOutcome:
+    """Return a trial with what it told of itself; one that told too much, or no file, has failed."""
+    try:
+        return with_evidence(outcome, files)
+    except LeftError as error:
+        return _failed(outcome, str(error)) if outcome.status is Status.OK else outcome
+
+
+def _failed(outcome: TrialOutcome, reason: str) -> TrialOutcome:
+    return replace(outcome, status=Status.INVALID, answer="", excerpt=reason)

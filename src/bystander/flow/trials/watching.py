@@ -42,7 +42,11 @@ class WatchedRuns:
         """Return a trial with what was seen of it as its only evidence: phases of a watched trial are no timed ones."""
         if self.watched is None:
             return replace(outcome, evidence=())
-        packet = packed(STACKS_KIND, stacks_of(self.watched), _summary(self.watched, outcome, block))
+        try:
+            packet = packed(STACKS_KIND, stacks_of(self.watched), _summary(self.watched, outcome, block))
+        except ValueError as error:
+            said = f"what was seen of it is too much: {error}; a longer --tick takes less"
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=said, evidence=())
         return replace(outcome, evidence=(packet,))
 
 

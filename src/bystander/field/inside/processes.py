@@ -1,0 +1,59 @@
+"""Trees of processes, and how all of one is ended.  Standard library only: the launcher loads it by path."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Callable, Collection
+
+
+def children_of_all() -> dict[int, list[int]]:
+    """Return, by process, the processes below it that are neither zombies nor gone."""
+    children: dict[int, list[int]] = {}
+    for name in os.listdir("/proc") if os.path.isdir("/proc") else []:
+        if name.isdigit():
+            try:
+                with open("/proc/%s/stat" % name, "rb") as f:
+                    fields = f.read().rsplit(b")", 1)[1].split()
+            except (OSError, IndexError):
+                continue
+            if fields[0] not in (b"Z", b"X"):
+                children.setdefault(int(fields[1]), []).append(int(name))
+    return children
+
+
+def below(process: int, spared: Collection[int] = ()) -> list[int]:
+    """Return the process ids of everything below a process, but for children that are spared with what is below."""
+    children = children_of_all()
+    found: list[int] = []
+    waiting = [child for child in children.get(process, []) if child not in spared]
+    while waiting:
+        one = waiting.pop()
+        found.append(one)
+        waiting += children.get(one, [])
+    return found
+
+
+def kill(pid: int, group: bool = False) -> None:
+    """Send SIGKILL to a process or its group, if it is still there."""
+    try:
+        (os.killpg if group else os.kill)(pid, signal.SIGKILL)
+    except (ProcessLookupError, PermissionError):
+        pass
+
+
+def end_all(alive: Callable[[], list[int]], reap: Callable[[], bool], seconds: float = 5.0) -> int:
+    """End processes, also those that start while we look; return how many.
+
+    `alive` returns those that are there; `reap` reaps what has ended and says whether any child is left.
+    """
+    ended: set[int] = set()
+    give_up = time.monotonic() + seconds
+    while reap() and time.monotonic() < give_up:
+        found = alive()
+        for pid in found:
+            kill(pid)
+        ended.update(found)
+        time.sleep(0.001 if found else 0.0005)
+    return len(ended)

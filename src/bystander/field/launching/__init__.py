@@ -1,0 +1,1 @@
+"""What stands between Bystander and a trial: the small process that starts it, its scratch, what ends its tree."""
