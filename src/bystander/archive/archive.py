@@ -14,6 +14,7 @@ from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
 from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Whose
 from bystander.errors import ArchiveError
+from bystander.files import make_private_folder, open_private_file
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -48,7 +49,9 @@ class Archive:
         if create:
             refuse_read_only(path)
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            if create:
+                make_private_folder(path.parent)
+                open_private_file(path)
             self._reader = Reader(path)
             self._bring_up_to_date()
         except (sqlite3.Error, OSError, ValueError, TypeError, OverflowError) as error:

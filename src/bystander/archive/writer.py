@@ -77,10 +77,11 @@ def begin_record(connection: Connection, head: RecordHead) -> tuple[RecordWriter
     }  # fmt: skip
     described: tuple[tuple[str, Sequence[Any], Callable[[Any], dict[str, str]]], ...] = (
         ("arm", head.arms, lambda arm: {"key": arm.key, "state": json.dumps(plain(arm))}),
-        ("workload", head.study.workloads, lambda workload: {"key": workload_key(workload)}),
+        ("workload", head.study.workloads, lambda workload: {"key": keys.get(workload.name) or workload_key(workload)}),
         ("measure", head.measures, lambda measure: {"description": json.dumps(plain(measure))}),
     )
     table = _T["record"]
+    keys = dict(zip((one.name for one in head.study.workloads), head.workload_keys, strict=False))
     with atomic(connection):
         if connection.execute(select(table.c.id).where(table.c.uuid == head.uuid)).first():
             raise ArchiveError(f"the record {head.uuid} is in {connection.engine.url.database} already")

@@ -15,6 +15,7 @@ import typer
 from bystander import __version__
 from bystander.cli import check, decide, demo, inside, new, observe, records, report
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
+from bystander.cli.shown.said import say
 from bystander.errors import BystanderError
 from bystander.units import plain_text
 
@@ -36,7 +37,7 @@ app = typer.Typer(
 
 def _version(asked: bool) -> None:
     if asked:
-        typer.echo(f"bystander {__version__}")
+        say(f"bystander {__version__}")
         raise typer.Exit
 
 

@@ -18,6 +18,7 @@ from bystander.cli.options import (
     share_option,
     variables,
 )
+from bystander.cli.shown.said import hand_over
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "check"]
@@ -70,7 +71,7 @@ def check(
     with Display(quiet=json, trying=True) as display:
         checked = run(study, here(), variables(), display, options)
     if json:
-        typer.echo(checked_json(checked))
+        hand_over(checked_json(checked))
     else:
         show(output(), checked, given(study, archive, only))
     if checked.failures:

@@ -15,12 +15,14 @@ from bystander.cli.options import (
     MeasureOption,
     OnlyOption,
     RecordArgument,
+    RedactedOption,
     RiskOption,
     decide_options,
     given,
     here,
     variables,
 )
+from bystander.cli.shown.said import hand_over
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -46,6 +48,7 @@ def decide(
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
     all_rows: Annotated[bool, typer.Option("--all-rows", help="Show every workload, however many there are.")] = False,
     json: JsonOption = False,
+    redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
@@ -53,11 +56,10 @@ def decide(
     from bystander.flow.places import find_archive
 
     options = decide_options(measure, margin, risk, arm, only)
-    decision, finding = decided(
-        find_archive(archive, variables(), here()), record, options, gate, gate_also, given(None, archive, only)
-    )
+    found, repeated = find_archive(archive, variables(), here()), given(None, archive, only)
+    decision, finding = decided(found, record, options, gate, gate_also, repeated, redacted)
     if json:
-        typer.echo(decision_json(decision, finding))
+        hand_over(decision_json(decision, finding))
     else:
         show(decision, all_measures, all_rows)
     if finding is not None and (code := gate_code(finding)):

@@ -10,6 +10,7 @@ import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.options import variables
+from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "demo"]
@@ -93,7 +94,7 @@ def _inspected(archive: Path, name: str, recorded: bool) -> str:
                 done = inspect_changed(archive, name, variables(), display, _LOOKED_INTO, Asked())
             if not done.complete:
                 folder = archive.parent.parent
-                typer.echo(f"bystander: interrupted; in {folder}, bystander inspect --resume goes on", err=True)
+                say(f"bystander: interrupted; in {folder}, bystander inspect --resume goes on", err=True)
                 raise typer.Exit(INTERRUPTED)
         except BystanderError as error:
             tell(console, f"Here it cannot be watched: {error}. Recorded before, on another machine, with other times:")
@@ -129,7 +130,7 @@ def _observed(study: Path, archive: Path) -> str:
     with Display() as display:
         result = observe(planned, home, archive, variables(), display)
     if not result.complete:
-        typer.echo(
+        say(
             "bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted",
             err=True,
         )

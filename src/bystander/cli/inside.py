@@ -13,13 +13,16 @@ from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.options import (
     ArchiveOption,
     JsonOption,
+    SpreadsheetOption,
     StudyOption,
     duration_option,
     given,
     here,
     variables,
 )
+from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
+from bystander.files import write_whole
 
 if TYPE_CHECKING:
     from bystander.design import Study
@@ -185,7 +188,7 @@ def inspect(
     except UsageError as error:  # interrupted before there was anything to show
         if done.complete:
             raise
-        typer.echo(f"bystander: interrupted; {error}", err=True)
+        say(f"bystander: interrupted; {error}", err=True)
     if not done.complete:
         raise typer.Exit(INTERRUPTED)
 
@@ -202,6 +205,7 @@ def leads(
         list[Path] | None,
         typer.Option("--to", help="Write a file instead: .csv, one row a place or path; or .json. Repeatable."),
     ] = None,
+    spreadsheet: SpreadsheetOption = False,
     json: JsonOption = False,
     archive: ArchiveOption = None,
 ) -> None:
@@ -212,18 +216,20 @@ def leads(
     target = find_archive(archive, variables(), here())
     wanted = Wanted(tuple(only or ()), arm, view, order)
     if to:
-        _write(target, record, wanted, to)
+        _write(target, record, wanted, to, spreadsheet)
         return
+    if spreadsheet:
+        raise UsageError("--spreadsheet goes with --to FILE.csv")
     _show(target, record, _Form(wanted, first, everything, json, archive))
 
 
-def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path]) -> None:
+def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool = False) -> None:
     from bystander.flow.commands.leads import leads_file
 
-    texts = [leads_file(target, record, wanted, file.suffix.lower()) for file in to]
+    texts = [leads_file(target, record, wanted, file.suffix.lower(), spreadsheet) for file in to]
     for file, text in zip(to, texts, strict=True):
-        file.write_text(text, encoding="utf-8")
-        typer.echo(f"{file} is written.")
+        write_whole(file, text)
+        say(f"{file} is written.")
 
 
 @dataclass(frozen=True)
@@ -263,14 +269,14 @@ def _two_states(
                 seen=seen, given=repeat,
             )  # fmt: skip
     if not done.numbers and not done.complete:
-        typer.echo("bystander: interrupted before the first block; nothing is kept", err=True)
+        say("bystander: interrupted before the first block; nothing is kept", err=True)
         raise typer.Exit(INTERRUPTED)
     if form.json and done.numbers:
         _show(target, done.record, form, done.numbers[-1] if len(done.numbers) == 1 else None)
     elif not form.json:
         _next(done.record, form, two=True)
     if not done.complete:
-        typer.echo(f"bystander: interrupted; {command_line('inspect', '--resume', given=repeat)} goes on", err=True)
+        say(f"bystander: interrupted; {command_line('inspect', '--resume', given=repeat)} goes on", err=True)
         raise typer.Exit(INTERRUPTED)
 
 
@@ -280,7 +286,7 @@ def _show(target: Path, record: str | None, form: _Form, number: int | None = No
 
     shown = leads(target, record, form.wanted, number)
     if form.json:
-        typer.echo(leads_json(shown))
+        hand_over(leads_json(shown))
         return
     from bystander.cli.shown.accounts import print_account, print_changes
     from bystander.cli.shown.console import output

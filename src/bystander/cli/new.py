@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from bystander.cli.options import here
+from bystander.cli.shown.said import say
 
 __all__ = ["EXAMPLE", "new"]
 
@@ -20,8 +21,8 @@ def new(
     from bystander.flow.commands.new import nothing_to_compare, write_study
 
     target = write_study(here(), force)
-    typer.echo(f"{target.name} is written: name your workloads and arms in it.")
+    say(f"{target.name} is written: name your workloads and arms in it.")
     if nothing_to_compare(here()):
-        typer.echo("There is nothing to compare yet: the working tree is as HEAD has it.")
-        typer.echo("Edit something, or name an earlier revision in [arms.before].")
-    typer.echo("Next:\n  bystander check")
+        say("There is nothing to compare yet: the working tree is as HEAD has it.")
+        say("Edit something, or name an earlier revision in [arms.before].")
+    say("Next:\n  bystander check")

@@ -23,6 +23,7 @@ from bystander.cli.options import (
     whole_option,
 )
 from bystander.cli.options import given as given_again
+from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
@@ -146,7 +147,7 @@ def observe(
         if result.record:
             finishes = command_line("observe", "--resume", result.record, given=given_again(archive=archive))
             said = f"interrupted; record {result.record} is unfinished. This finishes it:\n  {finishes}"
-        typer.echo(f"bystander: {said}", err=True)
+        say(f"bystander: {said}", err=True)
         raise typer.Exit(INTERRUPTED)
     if code:
         raise typer.Exit(code)

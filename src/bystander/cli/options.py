@@ -26,7 +26,9 @@ __all__ = [
     "OnlyOption",
     "PlaceboOption",
     "RecordArgument",
+    "RedactedOption",
     "RiskOption",
+    "SpreadsheetOption",
     "StudyOption",
     "decide_options",
     "duration_option",
@@ -43,6 +45,12 @@ ArchiveOption = Annotated[
 ]
 StudyOption = Annotated[Path | None, typer.Option("--study", help="Read this file instead of bystander.toml.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document for programs.")]
+RedactedOption = Annotated[
+    bool, typer.Option("--redacted", help="Leave out host, user, paths, values of commands, and what trials printed.")
+]
+SpreadsheetOption = Annotated[
+    bool, typer.Option("--spreadsheet", help="Put an apostrophe before texts that a spreadsheet takes for formulas.")
+]
 RecordArgument = Annotated[
     str | None, typer.Argument(help="A record's name or the beginning of its UUID; the newest by default.")
 ]

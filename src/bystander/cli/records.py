@@ -13,12 +13,16 @@ from bystander.cli.options import (
     JsonOption,
     MarginOption,
     RecordArgument,
+    RedactedOption,
     RiskOption,
+    SpreadsheetOption,
     given,
     here,
     share_option,
     variables,
 )
+from bystander.cli.shown.said import hand_over, say
+from bystander.files import write_whole
 
 __all__ = ["app"]
 
@@ -47,7 +51,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
     place = find_archive(archive, variables(), here())
     found, tainted = heads(place), tainted_records(place)
     if json:
-        typer.echo(records_listed_json(found, tainted))
+        hand_over(records_listed_json(found, tainted))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     for title in ("record", "begun (UTC)", "state", "arms", "workloads"):
@@ -101,7 +105,7 @@ def show_record(
     head, trials = whole.head, whole.trials
     failed = int((trials.status != 0).sum())
     if json:
-        typer.echo(record_shown_json(whole))
+        hand_over(record_shown_json(whole))
         return
     console, again = output(), given(archive=archive)
     console.print(f"{head.name}: {head.study.name}", style="title")
@@ -146,8 +150,8 @@ def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive:
     if trial is None or to is None:
         raise UsageError("--trial and --to go together: --trial year/7 --to trial.html")
     text = trial_over_time(find_archive(archive, variables(), here()), record, trial, to.suffix.lower())
-    to.write_text(text, encoding="utf-8")
-    typer.echo(f"wrote {to}")
+    write_whole(to, text)
+    say(f"wrote {to}")
 
 
 @app.command("levels", epilog="Example: bystander records levels")
@@ -162,7 +166,7 @@ def show_levels(record: RecordArgument = None, json: JsonOption = False, archive
 
     head, found = record_levels(find_archive(archive, variables(), here()), record)
     if json:
-        typer.echo(levels_json(head, found))
+        hand_over(levels_json(head, found))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="quiet")
     lines = []
@@ -199,6 +203,8 @@ def export(
         Path | None,
         typer.Option("--to", help="The file to write, .csv or .json; CSV on standard output by default."),
     ] = None,
+    spreadsheet: SpreadsheetOption = False,
+    redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
     """Write all trials of a record: readings as CSV, or everything as JSON."""
@@ -208,14 +214,14 @@ def export(
 
     suffix = to.suffix.lower() if to else ".csv"
     whole = whole_record(find_archive(archive, variables(), here()), record, payloads=suffix == ".json")
-    text = export_record(whole, suffix)
+    text = export_record(whole, suffix, spreadsheet, redacted)
     if to is None:
-        typer.echo(text, nl=False)
+        hand_over(text, newline=False)
         return
-    to.write_text(text, encoding="utf-8")
-    typer.echo(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
+    write_whole(to, text)
+    say(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
     other = command_line("records", "import", str(to), "--archive", "other.sqlite")
-    typer.echo(f"Next, with another archive:\n  {other}")
+    say(f"Next, with another archive:\n  {other}")
 
 
 @app.command("import", epilog="Example: bystander records import timings.csv --reference old")
@@ -247,9 +253,9 @@ def import_(
     for note in taken.notes:
         warn(note)
     if taken.sentence:
-        typer.echo(taken.sentence)
+        say(taken.sentence)
     word = "leads" if taken.only_inspected else "decide"
-    typer.echo(f"Next:\n  {command_line(word, taken.record, given=given(archive=archive))}")
+    say(f"Next:\n  {command_line(word, taken.record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")
@@ -263,7 +269,7 @@ def note(
     from bystander.flow.places import find_archive
 
     name = add_note(find_archive(archive, variables(), here()), record, text)
-    typer.echo(f"record {name} has a note more.")
+    say(f"record {name} has a note more.")
 
 
 @app.command("remove", epilog="Example: bystander records remove harbour-office-1 --yes")
@@ -279,11 +285,11 @@ def remove(
 
     target = find_archive(archive, variables(), here())
     if not yes and not typer.confirm(f"Remove {', '.join(records)} and all trials in it?"):
-        typer.echo("nothing was removed.")
+        say("nothing was removed.")
         return
     remove_records(target, records)
-    typer.echo(f"removed: {', '.join(records)}.")
-    typer.echo(f"Next: give the room back:\n  {command_line('records', 'compact', given=given(archive=archive))}")
+    say(f"removed: {', '.join(records)}.")
+    say(f"Next: give the room back:\n  {command_line('records', 'compact', given=given(archive=archive))}")
 
 
 @app.command("size", epilog="Example: bystander records size")
@@ -296,15 +302,15 @@ def size(json: JsonOption = False, archive: ArchiveOption = None) -> None:
     target = find_archive(archive, variables(), here())
     found = archive_size(target)
     if json:
-        typer.echo(size_json(found))
+        hand_over(size_json(found))
         return
-    typer.echo(f"archive {target}: {size_text(found.file)}")
+    say(f"archive {target}: {size_text(found.file)}")
     for name, (readings, evidence) in found.by_record.items():
         more = f", evidence {size_text(evidence)}" if evidence else ""
-        typer.echo(f"  {name}: readings {size_text(readings)}{more}")
+        say(f"  {name}: readings {size_text(readings)}{more}")
     if found.evidence_files:
-        typer.echo(f"evidence in files beside it: {size_text(found.evidence_files)}")
-    typer.echo(f"arms laid out beside it: {size_text(found.arms)}; they are made again when they are missing")
+        say(f"evidence in files beside it: {size_text(found.evidence_files)}")
+    say(f"arms laid out beside it: {size_text(found.arms)}; they are made again when they are missing")
 
 
 @app.command("compact", epilog="Example: bystander records compact")
@@ -315,7 +321,7 @@ def compact(archive: ArchiveOption = None) -> None:
     from bystander.units import size_text
 
     before, after = compact_archive(find_archive(archive, variables(), here()))
-    typer.echo(f"the archive takes {size_text(after)} now, {size_text(before)} before.")
+    say(f"the archive takes {size_text(after)} now, {size_text(before)} before.")
 
 
 @app.command("mend", epilog="Example: bystander records mend --to mended.sqlite")
@@ -335,18 +341,18 @@ def mend(
         nonlocal last
         if time.monotonic() - last > _PROGRESS_S:
             last = time.monotonic()
-            typer.echo(f"{counted(count, 'row')} of {table.replace('_', ' ')} so far", err=True)
+            say(f"{counted(count, 'row')} of {table.replace('_', ' ')} so far", err=True)
 
     mended = mend_archive(find_archive(archive, variables(), here()), to, told)
     rows = mended.rows
     trials = rows["trial"] + rows["trial_array"]
     gaps = counted(mended.gaps, "stretch", "stretches")
     lost = f"{gaps} of rows could not be read" if mended.gaps else "every row could be read"
-    typer.echo(f"{to} holds {counted(rows['record'], 'record')} and {counted(trials, 'row')} of trials; {lost}.")
+    say(f"{to} holds {counted(rows['record'], 'record')} and {counted(trials, 'row')} of trials; {lost}.")
     if mended.doubles:
-        typer.echo(f"{counted(mended.doubles, 'trial')} of blocks that ran twice are kept and do not count.")
+        say(f"{counted(mended.doubles, 'trial')} of blocks that ran twice are kept and do not count.")
     if mended.orphans:
-        typer.echo(f"{counted(mended.orphans, 'row')} belonged to nothing any more, and were left behind.")
+        say(f"{counted(mended.orphans, 'row')} belonged to nothing any more, and were left behind.")
     if mended.evidence_lost:
-        typer.echo(f"{counted(mended.evidence_lost, 'packet')} of evidence could not be read, and were left behind.")
-    typer.echo(f"Next:\n  {command_line('records', 'list', '--archive', str(to))}")
+        say(f"{counted(mended.evidence_lost, 'packet')} of evidence could not be read, and were left behind.")
+    say(f"Next:\n  {command_line('records', 'list', '--archive', str(to))}")

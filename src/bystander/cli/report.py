@@ -14,12 +14,14 @@ from bystander.cli.options import (
     MeasureOption,
     OnlyOption,
     RecordArgument,
+    RedactedOption,
     RiskOption,
     decide_options,
     given,
     here,
     variables,
 )
+from bystander.cli.shown.said import say
 
 __all__ = ["EXAMPLE", "report"]
 
@@ -36,6 +38,7 @@ def report(
     risk: RiskOption = None,
     arm: ArmOption = None,
     only: OnlyOption = None,
+    redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
     """Write a record as a page or text for a reviewer. Nothing is run."""
@@ -46,9 +49,10 @@ def report(
 
     known_format(to)
     options = decide_options(measure, margin, risk, arm, only)
-    decision, _ = decided(find_archive(archive, variables(), here()), record, options, given=given(None, archive, only))
+    found = find_archive(archive, variables(), here())
+    decision, _ = decided(found, record, options, given=given(None, archive, only), redact=redacted)
     write_report(decision, to)
-    typer.echo(f"{to} is written: {decision.head.name}, {counted(len(decision.primary), 'row')}.")
-    typer.echo(
+    say(f"{to} is written: {decision.head.name}, {counted(len(decision.primary), 'row')}.")
+    say(
         "Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review."
     )

@@ -121,6 +121,7 @@ from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.design.records.machine_states import Stretch, state_changes, stretches
 from bystander.design.records.outcomes import TrialOutcome
 from bystander.design.records.plain import from_plain, plain, study_from_plain
+from bystander.design.records.redacted import LEFT_OUT, redacted, scrubber
 from bystander.design.records.runs import BlockHead, BlockRun, Run
 from bystander.design.records.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
 from bystander.design.records.trials import (
@@ -199,6 +200,7 @@ __all__ = [
     "IMPORTS",
     "INSPECTED",
     "IN_MEMORY",
+    "LEFT_OUT",
     "LIBRARY",
     "MARKS_COST",
     "MEASURES",
@@ -342,10 +344,12 @@ __all__ = [
     "plan_rounds",
     "quick_callable",
     "read_study",
+    "redacted",
     "register_plan",
     "register_workload_kind",
     "renamed",
     "run_name",
+    "scrubber",
     "short_file",
     "shuffled",
     "slowed_text",

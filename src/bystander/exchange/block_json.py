@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -25,6 +24,7 @@ from bystander.design import (
 )
 from bystander.errors import DataError
 from bystander.exchange.evidence_json import evidence_of, evidence_table, whole, with_packet
+from bystander.exchange.written.json_text import json_text
 
 __all__ = ["BLOCK_FORMAT", "SentBlock", "block_json", "misfit", "read_block_json"]
 
@@ -79,7 +79,7 @@ def block_json(head: RecordHead, run: Run, ran: BlockRun) -> str:
             for arm, outcome in ran.outcomes.items()
         ],
     }
-    return json.dumps(document, ensure_ascii=False, allow_nan=False) + "\n"
+    return json_text(document) + "\n"
 
 
 def _trial(outcome: TrialOutcome) -> dict[str, Any]:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import math
 
+from bystander.exchange.written.json_text import json_text
 from bystander.foresight import Checked
 
 __all__ = ["check_json"]
@@ -67,7 +67,7 @@ def check_json(checked: Checked) -> str:
         ],
         "remarks": list(checked.remarks),
     }
-    return json.dumps(document, indent=2, ensure_ascii=False)
+    return json_text(document, indent=2)
 
 
 def _number(value: float) -> float | None:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 import math
 from collections.abc import Sequence
 from typing import Any
@@ -25,6 +22,8 @@ from bystander.design import (
     place_label,
 )
 from bystander.evidence import Sums
+from bystander.exchange.written.csv_text import csv_text
+from bystander.exchange.written.json_text import json_text
 
 __all__ = ["LEADS_FORMAT", "PLACES_FORMAT", "accounts_csv", "accounts_json", "paths_csv", "places_json"]
 
@@ -46,7 +45,7 @@ def places_json(table: PlaceTable, order: str) -> str:
         "places": [_row(row) for row in table.rows], "groups": [_row(row) for row in table.groups],
         "sentences": list(table.sentences), "about": list(table.about),
     }  # fmt: skip
-    return json.dumps(document, ensure_ascii=False, indent=1)
+    return json_text(document, indent=1)
 
 
 def _row(row: PlaceRow) -> dict[str, Any]:
@@ -65,11 +64,10 @@ def _row(row: PlaceRow) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def paths_csv(sums: Sums) -> str:
+def paths_csv(sums: Sums, spreadsheet: bool = False) -> str:
     """Return one row a path: its places from the outermost on, seconds a trial, and readings over all trials."""
-    tree, out = sums.tree, io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["seconds", "readings", "depth", "name", "file", "line", "path"])
+    tree = sums.tree
+    rows: list[Sequence[object]] = [["seconds", "readings", "depth", "name", "file", "line", "path"]]
     texts: list[str] = []
     depths: list[int] = []
     for node, (parent, place, line) in enumerate(zip(tree.parent, tree.place, tree.line, strict=True)):
@@ -79,14 +77,14 @@ def paths_csv(sums: Sums) -> str:
         depths.append(depths[parent] + 1 if parent >= 0 else 1)
         if ns := int(sums.spent[node]):
             seconds = f"{ns / 1e9 / max(1, sums.trials):.9f}"
-            writer.writerow([seconds, int(sums.readings[node]), depths[node], one.name, one.file, line, texts[node]])
-    return out.getvalue()
+            rows.append([seconds, int(sums.readings[node]), depths[node], one.name, one.file, line, texts[node]])
+    return csv_text(rows, spreadsheet)
 
 
 def accounts_json(accounts: Sequence[Account]) -> str:
     """Return the document of accounts and leads whose schema is in docs/accounts.schema.json; seconds a trial."""
     document = {"format": LEADS_FORMAT, "version": _VERSION, "accounts": [_account(one) for one in accounts]}
-    return json.dumps(document, ensure_ascii=False, indent=1)
+    return json_text(document, indent=1)
 
 
 def _finite(number: float | None) -> float | None:
@@ -170,11 +168,9 @@ _COLUMNS = (
 )  # fmt: skip
 
 
-def accounts_csv(accounts: Sequence[Account]) -> str:
+def accounts_csv(accounts: Sequence[Account], spreadsheet: bool = False) -> str:
     """Return one row a place of every workload, both arms beside each other; seconds a trial, empty where not known."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(_COLUMNS)
+    rows: list[Sequence[object]] = [_COLUMNS]
 
     def told(number: float | None) -> str:
         return "" if _finite(number) is None else f"{number:.9g}"
@@ -187,5 +183,5 @@ def accounts_csv(accounts: Sequence[Account]) -> str:
             calls = ["" if n is None else n for n in (one.calls_before, one.calls_after)]
             code = str(one.standing)
             tail = [*seconds, told(one.p_whole), told(one.p_alone), *calls]
-            writer.writerow([*front, place.name, place.file, place.line, code, *tail])
-    return out.getvalue()
+            rows.append([*front, place.name, place.file, place.line, code, *tail])
+    return csv_text(rows, spreadsheet)

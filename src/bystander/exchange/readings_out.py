@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import math
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from bystander.design import Origin, Record, Status, TrialArray
 from bystander.exchange.readings_in import COLUMNS
+from bystander.exchange.written.csv_text import csv_text
 
 __all__ = ["readings_csv", "record_arrays"]
 
 
-def readings_csv(record: Record) -> str:
-    """Return all trials of a record as CSV, in SI units, numbers as Python writes them in full."""
+def readings_csv(record: Record, spreadsheet: bool = False) -> str:
+    """Return all trials of a record as CSV, in SI units, numbers as Python writes them in full.
+
+    Parameters
+    ----------
+    spreadsheet : bool
+        Mark texts that a spreadsheet would take for formulas.
+    """
+    return csv_text(_rows(record), spreadsheet)
+
+
+def _rows(record: Record) -> Iterator[Sequence[object]]:
     head, trials = record.head, record.trials
-    buffer = io.StringIO()
-    writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(COLUMNS)
+    yield COLUMNS
     hosts = [machine.host or "" for machine in head.machines]
     names = [(measure.name, measure.unit) for measure in head.measures]
     for row in range(len(trials)):
@@ -40,11 +48,10 @@ def readings_csv(record: Record) -> str:
             for k, value in enumerate(values):
                 if math.isfinite(value):
                     back[1] = "" if several is None else str(k)
-                    writer.writerow([*front, name, repr(float(value)), unit, *back])
+                    yield [*front, name, repr(float(value)), unit, *back]
                     written += 1
         if not written:
-            writer.writerow([*front, head.study.measure, "", dict(names).get(head.study.measure, ""), *back])
-    return buffer.getvalue()
+            yield [*front, head.study.measure, "", dict(names).get(head.study.measure, ""), *back]
 
 
 def record_arrays(record: Record) -> tuple[TrialArray, ...]:

@@ -34,6 +34,7 @@ from bystander.design import (
 )
 from bystander.errors import DataError
 from bystander.exchange.evidence_json import evidence_of, evidence_of_told, evidence_table, whole, with_packet
+from bystander.exchange.written.json_text import json_text
 
 __all__ = ["RECORD_FORMAT", "json_document", "read_record_json", "record_json"]
 
@@ -62,6 +63,7 @@ def record_json(record: Record) -> str:
         "study_file": head.study_file,
         "machine": head.machine.known,
         "machines": [machine.known for machine in head.machines],
+        "workload_keys": list(head.workload_keys),
         "study": plain(head.study),
         "arms": [plain(arm) for arm in head.arms],
         "measures": [plain(measure) for measure in head.measures],
@@ -94,7 +96,7 @@ def record_json(record: Record) -> str:
     document["trials"]["readings"] = {
         measure.name: _nulled(trials.readings[:, j]) for j, measure in enumerate(head.measures)
     }
-    lines = [f'"{key}": {json.dumps(value, ensure_ascii=False)}' for key, value in document.items()]
+    lines = [f'"{key}": {json_text(value)}' for key, value in document.items()]
     return "{\n" + ",\n".join(lines) + "\n}\n"
 
 
@@ -265,7 +267,7 @@ def _head(document: dict[str, Any], measures: tuple[Measure, ...]) -> RecordHead
         study=study,
         study_folder=document["study_folder"],
         arms=tuple(from_plain(ArmState, arm, "arms") for arm in document["arms"]),
-        workload_keys=(),
+        workload_keys=_keys(document, len(study.workloads)),
         measures=measures,
         machines=machines,
         version=document["program_version"],
@@ -279,3 +281,11 @@ def _only_run(document: dict[str, Any], seed: int) -> Run:
     """Return the run that a document of before was, whose arms were ordered by one permutation a block."""
     began = min(float(document["started_wall_s"]), 1e11)
     return Run(seed=seed, order="permutation", began_wall_s=began, state=State(document["state"]))
+
+
+def _keys(document: dict[str, Any], workloads: int) -> tuple[str, ...]:
+    """Return the keys of workloads; documents of before did not tell them, and their studies told all."""
+    keys = document.get("workload_keys", [])
+    if not isinstance(keys, list) or not all(isinstance(key, str) for key in keys) or len(keys) not in (0, workloads):
+        raise ValueError("workload_keys is no list of one text a workload")
+    return tuple(keys)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from bystander.design import Record, RecordHead, inspection_facts, inspections
+from bystander.exchange.written.json_text import json_text
 from bystander.foresight import WorkloadLevels, level_share
 
 __all__ = ["archive_size_json", "levels_json", "record_shown_json", "records_listed_json"]
@@ -29,7 +29,7 @@ def _in_short(head: RecordHead) -> dict[str, object]:
 
 
 def _text(document: Any) -> str:
-    return json.dumps(document, indent=2, ensure_ascii=False)
+    return json_text(document, indent=2)
 
 
 def records_listed_json(heads: Sequence[RecordHead], tainted: Collection[str]) -> str:
@@ -75,7 +75,7 @@ def levels_json(head: RecordHead, found: Sequence[WorkloadLevels]) -> str:
         for one in found
     ]  # fmt: skip
     document = {"format": "bystander.levels", "version": 1, "record": head.name, "workloads": workloads}
-    return json.dumps(document, indent=2, ensure_ascii=False)
+    return json_text(document, indent=2)
 
 
 def _number(spread: float) -> float | None:

@@ -9,6 +9,7 @@ from typing import Any
 from bystander.design import Timeline
 from bystander.errors import DataError
 from bystander.exchange.marks import Spans, identity
+from bystander.exchange.written.json_text import json_text
 
 __all__ = ["read_spans", "spans_json"]
 
@@ -111,7 +112,7 @@ def spans_json(timeline: Timeline, trace: str, started_wall_ns: int, title: str)
         }
         for i, (process, spans) in enumerate(groups.items())
     ]
-    return json.dumps({"resourceSpans": resources}, ensure_ascii=False) + "\n"
+    return json_text({"resourceSpans": resources}) + "\n"
 
 
 def _span(

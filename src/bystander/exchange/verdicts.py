@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import math
 from dataclasses import asdict
 from typing import Any
 
 from bystander.design import AccountTold, Comparison
+from bystander.exchange.written.json_text import json_text
 from bystander.verdicts import (
     CONFIDENCE,
     ArmSide,
@@ -70,7 +70,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
     }
     if decision.accounts:
         document["accounts"] = [_told(one) for one in decision.accounts.values()]
-    return json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False)
+    return json_text(document, indent=2)
 
 
 def _told(one: AccountTold) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from bystander.field.arms.making import ArmMaker
 from bystander.field.arms.signs import build_signs, command_signs, environment_signs, program_signs
 from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
-from bystander.field.arms.variables import STANDARD_VARIABLES, trial_environment
+from bystander.field.arms.variables import STANDARD_VARIABLES, new_salt, sealed, trial_environment
 from bystander.field.launching.leavings import LeftError, read_left
 from bystander.field.launching.scratch import require_space
 from bystander.field.locks import MachineLock
@@ -66,6 +66,7 @@ __all__ = [
     "kind_in_field",
     "machine_facts",
     "machine_state",
+    "new_salt",
     "package_release",
     "page_cache",
     "program_signs",
@@ -75,6 +76,7 @@ __all__ = [
     "ready_workload",
     "register_in_field",
     "require_space",
+    "sealed",
     "source_of",
     "source_text",
     "stub_for",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bystander.design import machine_sentences, machine_title
 from bystander.report import common
 from bystander.report.accounts import drawn_accounts
-from bystander.report.environment import template_environment
+from bystander.report.environment import page_parts, template_environment
 from bystander.report.forest import forest
 from bystander.report.strips import strip
 from bystander.report.theme import COLOURS, MARKS
@@ -70,5 +70,6 @@ def page(decision: Decision) -> str:
         looks=common.looks_table(decision),
         repeat=repeat_lines(decision),
         colours=COLOURS,
+        **page_parts(environment, "page.css", colours=COLOURS),
         marks=MARKS,
     )

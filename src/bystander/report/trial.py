@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from bystander.design import Timeline
-from bystander.report.environment import template_environment
+from bystander.report.environment import page_parts, template_environment
 from bystander.report.theme import PHASE_TINTS
 from bystander.units import duration_text, share_text
 
@@ -106,8 +106,11 @@ def trial_page(title: str, sides: Sequence[TrialSide], notes: Sequence[str]) -> 
     notes : sequence of str
         Sentences about the record.
     """
-    template = template_environment().get_template("trial.html")
-    return template.render(p=_picture(title, sides), sides=sides, rows=_table(sides), notes=notes)
+    environment = template_environment()
+    return environment.get_template("trial.html").render(
+        p=_picture(title, sides), sides=sides, rows=_table(sides), notes=notes,
+        **page_parts(environment, "trial.css"),
+    )  # fmt: skip
 
 
 def _picture(title: str, sides: Sequence[TrialSide]) -> _Picture:

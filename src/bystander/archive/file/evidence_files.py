@@ -9,6 +9,7 @@ from pathlib import Path
 
 from bystander.design import Payload
 from bystander.errors import ArchiveError
+from bystander.files import make_private_folder, new_private_file
 
 __all__ = ["LARGE_BYTES", "EvidenceFiles"]
 
@@ -30,9 +31,10 @@ class EvidenceFiles:
             if target.exists() and target.stat().st_size == len(payload.data):
                 return
             if not self.folder.exists():
-                self.folder.mkdir(exist_ok=True)
+                make_private_folder(self.folder)
                 _sync(self.folder.parent)
-            with part.open("wb") as file:
+            part.unlink(missing_ok=True)
+            with os.fdopen(new_private_file(part), "wb") as file:
                 file.write(payload.data)
                 file.flush()
                 os.fsync(file.fileno())

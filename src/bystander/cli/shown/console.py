@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterable
 from typing import Any
 
-from rich.console import Console
-from rich.text import Text
+from rich.console import Console, ConsoleOptions
+from rich.segment import Segment
 from rich.theme import Theme
 
 from bystander.units import plain_text
@@ -34,8 +35,9 @@ STYLES = Theme(
 class _PlainConsole(Console):
     """A console to which text from studies and files cannot talk: its control characters are replaced."""
 
-    def render_str(self, text: str, **options: Any) -> Text:
-        return super().render_str(plain_text(text), **options)
+    def render(self, renderable: Any, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        for text, style, control in super().render(renderable, options):
+            yield Segment(text if control else plain_text(text), style, control)
 
 
 def _plain() -> dict[str, Any]:

@@ -66,6 +66,7 @@ STUDY_KEYS = _table(
     Key("seed", Type.WHOLE, "decides all orders", None, 0, 2**63 - 1),
     Key("placebo", Type.FLAG, "adds an arm made like the reference", default=False),
     Key("keep_environment", Type.TEXTS, "variables taken over from the caller", ()),
+    Key("secret_environment", Type.TEXTS, "variables taken over too, of which nothing is kept", ()),
     Key("vary", Type.TEXTS, "what is drawn anew for each block", (), among=tuple(map(str, Condition))),
     _own("affinity", "processors on which trials may run"),
     Key("niceness", Type.WHOLE, "added to the caller's, for trials", 0, -20, 19),

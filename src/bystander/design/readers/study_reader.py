@@ -90,6 +90,7 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
         measure=measure,
         seed=value("seed"),
         keep_environment=value("keep_environment"),
+        secret_environment=_secret(reader, value("secret_environment"), arms),
         vary=_vary(reader, value("vary"), arms),
         affinity=_affinity(reader, top.get("affinity")),
         niceness=value("niceness"),
@@ -131,6 +132,18 @@ def _gate(reader: KeyReader, value: Any) -> Gate:
 
 def _usual_blocks(arms: Sequence[Arm]) -> int:
     return DEFAULT_BLOCKS if len(arms) > 1 else ONE_ARM_STUDY_BLOCKS
+
+
+def _secret(reader: KeyReader, names: tuple[str, ...], arms: tuple[Arm, ...]) -> tuple[str, ...]:
+    """Return the names of variables that are never kept; what stands in a study is kept with it."""
+    for arm in arms:
+        for name in names:
+            if name in arm.environment:
+                reader.wrong(
+                    f"arms.{arm.name}.environment.{name}",
+                    "it is named in secret_environment, and what a study sets is kept; set it in the environment",
+                )
+    return names
 
 
 def _vary(reader: KeyReader, names: tuple[str, ...], arms: tuple[Arm, ...]) -> tuple[Condition, ...]:

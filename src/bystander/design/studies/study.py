@@ -45,6 +45,8 @@ class Study:
         Decides all orders; drawn and stored when the observation starts, where it is not given.
     keep_environment : tuple of str
         Variables taken over from the caller besides the standard list.
+    secret_environment : tuple of str
+        Variables taken over from the caller too, of which nothing is ever kept.
     vary : tuple of Condition
         Conditions that are drawn for each block, alike for all its arms.
     affinity : tuple of int
@@ -87,6 +89,12 @@ class Study:
     written_files: tuple[str, ...] = ()
     chosen: tuple[str, ...] = ()
     compared: tuple[Comparison, ...] = ()
+    secret_environment: tuple[str, ...] = ()
+
+    @property
+    def taken_over(self) -> tuple[str, ...]:
+        """The variables that trials have from the caller, besides the standard list."""
+        return tuple(dict.fromkeys((*self.keep_environment, *self.secret_environment)))
 
     @cached_property
     def all_comparisons(self) -> tuple[Comparison, ...]:

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, folder_state
 from bystander.field.depths import deeper
+from bystander.files import write_whole
 
 __all__ = ["Checkouts"]
 
@@ -56,7 +57,7 @@ class Checkouts:
             home.mkdir()
             fill(home)
             build(home)
-            ready.write_text(json.dumps({"digest": folder_state(home, self._left_out).digest}), encoding="utf-8")
+            write_whole(ready, json.dumps({"digest": folder_state(home, self._left_out).digest}))
         return home
 
     def deepen(self, key: str, depths: int) -> None:
@@ -72,7 +73,7 @@ class Checkouts:
         with self._locked(key):
             if not self.is_ready(key):
                 build()
-                self._ready(key).write_text("{}", encoding="utf-8")
+                write_whole(self._ready(key), "{}")
 
     def remove_half_made(self) -> None:
         """Remove arms whose making was cut short by a kill; what another process makes just now stays."""
@@ -87,7 +88,7 @@ class Checkouts:
     def _locked(self, key: str, wait: bool = True) -> Iterator[bool]:
         """Hold an arm's lock: other processes that make it wait here and then find it ready."""
         self.folder.mkdir(exist_ok=True)
-        fd = os.open(self.folder / f"{key}.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        fd = os.open(self.folder / f"{key}.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
             yield True

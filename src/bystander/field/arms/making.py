@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 from collections.abc import Iterator, Mapping
@@ -16,13 +17,15 @@ from bystander.field.arms.folders import NotOfTheArm, folder_state
 from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
 from bystander.field.arms.study_folder import StudyFolder, own_outputs
-from bystander.field.arms.variables import trial_environment
+from bystander.field.arms.variables import trial_environment, unsealed
+from bystander.field.launching.masking import masked
 from bystander.field.trials.commands import Site
 from bystander.field.trials.kinds import kind_in_field, ready_workload
 
 __all__ = ["ArmMaker"]
 
 _LOG_LINES = 15
+_APPENDED = os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 @dataclass(frozen=True)
@@ -62,7 +65,7 @@ class ArmMaker:
 
     def environment(self, study: Study, arm: Arm) -> dict[str, str]:
         """Return the variables of an arm's trials and build steps."""
-        return trial_environment(self.caller, study.keep_environment, arm.environment)
+        return trial_environment(self.caller, study.taken_over, arm.environment)
 
     def make(self, study: Study, arm: Arm) -> ArmState:
         """Return the arm, ready to run; raise ArmError when git or a build step fails."""
@@ -101,7 +104,13 @@ class ArmMaker:
         ArmError
             When that state is gone or another interpreter would run it.
         """
-        environment = state.facts.environment
+        try:
+            environment = unsealed(
+                state.facts.environment, study.keep_environment, study.secret_environment, self.caller
+            )
+        except ArmError as error:
+            raise ArmError(f"arm {arm.name}: {error}; set it as it was, or begin a new record") from None
+        state = replace(state, facts=replace(state.facts, environment=environment))
         laid_out = not state.facts.digest and not arm.in_place
         if laid_out and self._checkouts.is_ready(state.key) and Path(state.folder).is_dir():
             folder = _Source("", "", folder=Path(state.folder))
@@ -218,7 +227,7 @@ class ArmMaker:
         log = self._checkouts.log(key)
         for step in arm.build:
             words = filled_words(step, arm.settings)
-            with log.open("a", encoding="utf-8") as output:
+            with os.fdopen(os.open(log, _APPENDED, 0o600), "a", encoding="utf-8") as output:
                 output.write(f"$ {step}\n")
                 output.flush()
                 try:
@@ -234,7 +243,7 @@ class ArmMaker:
                 ended = f"exit code {code}" if code > 0 else f"signal {-code}"
                 raise ArmError(
                     f'arm {arm.name}: build step "{step}" ended with {ended}; its output is kept in {log}:\n'
-                    + "\n".join(f"  {line}" for line in last)
+                    + masked("\n".join(f"  {line}" for line in last))
                 )
 
 

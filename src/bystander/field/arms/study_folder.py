@@ -10,6 +10,7 @@ from pathlib import Path
 
 from bystander.errors import ArmError
 from bystander.field.arms.git import Git
+from bystander.files import make_private_folder, write_whole
 
 __all__ = ["StudyFolder", "own_outputs"]
 
@@ -55,10 +56,10 @@ class StudyFolder:
         """Bystander's folder, made when it is first needed; it ignores itself."""
         home = self._beside or self.path
         own = home if home.name == ".bystander" else home / ".bystander"
-        own.mkdir(parents=True, exist_ok=True)
+        make_private_folder(own)
         ignore = own / ".gitignore"
         if not ignore.exists():
-            ignore.write_text("*\n", encoding="utf-8")
+            write_whole(ignore, "*\n")
         return own
 
     def has_folder(self, path: str) -> bool:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +37,8 @@ class ReadyCommand:
         A file in its folder that holds the spans of the trial; "" for none.
     told : ToldLimits
         The most that it may tell in marks and spans.
+    secrets : tuple of str
+        Values that are masked in what is kept of its output.
     """
 
     path: str
@@ -52,6 +54,7 @@ class ReadyCommand:
     listens: bool = False
     spans: str = ""
     told: ToldLimits = field(default_factory=ToldLimits)
+    secrets: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -80,6 +83,13 @@ class ReadyWorkload:
     before_each: ReadyCommand | None = None
     after_each: ReadyCommand | None = None
     kind: str = "command"
+
+    def masking(self, values: Iterable[str]) -> ReadyWorkload:
+        """Return the same, with values that are masked in what is kept of its output."""
+        secrets = tuple(values)
+        steps = {name: getattr(self, name) for name in ("before_all", "before_each", "after_each")}
+        hidden = {name: step and replace(step, secrets=secrets) for name, step in steps.items()}
+        return replace(self, command=replace(self.command, secrets=secrets), **hidden)
 
 
 def ready_command(workload: Workload, site: Site, key: str = "command", template: str | None = None) -> ReadyCommand:

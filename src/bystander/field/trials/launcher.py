@@ -9,6 +9,7 @@ import os
 import select
 import shutil
 import time
+from collections.abc import Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import replace
 from pathlib import Path
@@ -19,6 +20,7 @@ from bystander.design import Status, TrialOutcome
 from bystander.field.launching.account import account_readings, checked_account
 from bystander.field.launching.containment import Orphans
 from bystander.field.launching.leavings import LeftError, read_left, said_of
+from bystander.field.launching.masking import masked
 from bystander.field.launching.scratch import remove_leftovers, require_space, scratch_folder
 from bystander.field.launching.service import LauncherLostError, Service
 from bystander.field.trials.commands import ReadyCommand
@@ -276,7 +278,7 @@ class Launcher:
             started_monotonic_s=account["started_ns"] / 1e9,
             readings=account_readings(account),
             answer="" if failed else answer,
-            excerpt=excerpt or self._excerpt(account) if failed else "",
+            excerpt=excerpt or self._excerpt(account, command.secrets) if failed else "",
             left_behind=account.get("left_behind", 0),
             samples=samples,
             harness=harness,
@@ -313,15 +315,15 @@ class Launcher:
             file.seek(0)
             return hashlib.file_digest(file, "sha256").hexdigest()[:24]
 
-    def _excerpt(self, account: dict[str, Any]) -> str:
-        """Return the end of what a failed trial printed: errors first, else its output."""
+    def _excerpt(self, account: dict[str, Any], secrets: Sequence[str]) -> str:
+        """Return the end of what a failed trial printed, without secrets: errors first, else its output."""
         if account["status"] == "not-started":
             return os.strerror(account["detail"])
         for fd in (self._printed[1], self._printed[0]):
             with suppress(OSError):
                 text = said_of(fd, _EXCERPT_BYTES).decode("utf-8", "replace").strip()
                 if text:
-                    return text
+                    return masked(text, secrets)
         return ""
 
 

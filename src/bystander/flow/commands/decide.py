@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from bystander.archive import Archive, EndedEarly
-from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, run_name
+from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, redacted, run_name, scrubber
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
 from bystander.flow.inside.told import told_accounts
@@ -30,6 +30,7 @@ def decided(
     words: str | None = None,
     also: str | None = None,
     given: Given | None = None,
+    redact: bool = False,
 ) -> tuple[Decision, GateFinding | None]:
     """Decide a record, and hold it against a gate; nothing is run and nothing is written.
 
@@ -39,6 +40,8 @@ def decided(
         What the gate looks for, as on the command line; None for no gate.
     given : Given, optional
         What the commands that are told must repeat.
+    redact : bool
+        Leave out who, where and what exactly.
 
     Raises
     ------
@@ -52,8 +55,14 @@ def decided(
             raise UsageError(_only_inspected(kept, record.head, inspected[-1], given or Given()))
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
+    scrubbed = scrubber(record.head)
+    if redact:
+        given, later = Given(), [replace(one, why=scrubbed(one.why)) for one in later]
+        record = redacted(record)
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
+    if redact:
+        return replace(decision, notes=notes, given=Given()), None if ask is None else gate(decision, ask)
     rows = {row.key for row in decision.primary}
     accounts = {key: told for key, told in told_accounts(archive, record.head).items() if key in rows}
     decision = replace(decision, notes=notes, given=given or Given(), accounts=accounts)

@@ -85,7 +85,7 @@ def leads_json(shown: Shown) -> str:
     return places_json(shown.table, shown.order) if shown.table else accounts_json(shown.accounts)
 
 
-def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str) -> str:
+def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str, spreadsheet: bool = False) -> str:
     """Return the same as a file: .json; or .csv, with one row a place of two states, one row a path of one."""
     if suffix not in (".csv", ".json"):
         raise UsageError(f'--to: leads are written as .csv or .json, not as "{suffix}"')
@@ -93,8 +93,8 @@ def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str) -
         return leads_json(leads(archive, record, wanted))
     kept = _chosen(archive, record, wanted, None)
     if _two(kept, wanted):
-        return accounts_csv([account_of(with_edits(one), wanted.view) for one in kept])
-    return paths_csv(sums_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0]))
+        return accounts_csv([account_of(with_edits(one), wanted.view) for one in kept], spreadsheet)
+    return paths_csv(sums_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0]), spreadsheet)
 
 
 def timed_verdicts(archive: Path, head: RecordHead) -> dict[tuple[str, str, str], str]:

@@ -26,6 +26,7 @@ from bystander.design import (
     State,
     Study,
     Workload,
+    redacted,
 )
 from bystander.errors import DataError, UsageError
 from bystander.exchange import (
@@ -132,14 +133,27 @@ def whole_record(archive: Path, name: str | None, payloads: bool = False) -> Rec
         return replace(record, of_runs=of_runs)
 
 
-# One line per format: the suffix of --to, and who writes it.
-EXPORTS: dict[str, Callable[[Record], str]] = {".csv": readings_csv, ".json": record_json}
+# One line per format: the suffix of --to, and who writes it, for a spreadsheet or not.
+EXPORTS: dict[str, Callable[[Record, bool], str]] = {
+    ".csv": readings_csv,
+    ".json": lambda record, _: record_json(record),
+}
 
 
-def export_record(record: Record, suffix: str) -> str:
-    """Return a record as text: readings for .csv, everything for .json."""
+def export_record(record: Record, suffix: str, spreadsheet: bool = False, redact: bool = False) -> str:
+    """Return a record as text: readings for .csv, everything for .json.
+
+    Parameters
+    ----------
+    spreadsheet : bool
+        Mark texts that a spreadsheet would take for formulas.
+    redact : bool
+        Leave out who, where and what exactly.
+    """
+    if spreadsheet and suffix != ".csv":
+        raise UsageError("--spreadsheet is for .csv; no other format is read by one")
     if suffix in EXPORTS:
-        return EXPORTS[suffix](record)
+        return EXPORTS[suffix](redacted(record) if redact else record, spreadsheet)
     raise UsageError(f'--to: a record is exported as {" or ".join(EXPORTS)}, not as "{suffix}"')
 
 

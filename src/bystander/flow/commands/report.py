@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from bystander.errors import UsageError
+from bystander.files import write_whole
 from bystander.report import FORMATS
 from bystander.verdicts import Decision
 
@@ -24,6 +25,4 @@ def write_report(decision: Decision, target: Path) -> None:
     suffix = known_format(target)
     if not target.absolute().parent.is_dir():
         raise UsageError(f"--to: there is no folder {target.absolute().parent}; make it first")
-    part = target.with_name(target.name + ".part")
-    part.write_text(FORMATS[suffix](decision), encoding="utf-8")
-    part.replace(target)
+    write_whole(target, FORMATS[suffix](decision))

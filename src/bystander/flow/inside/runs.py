@@ -40,7 +40,8 @@ def ready_trials(
     what = joined_kind(what.kind).calibrated(what, launcher, first.command)
     commands = {}
     for a, site in sites.items():
-        ready = ready_workload(what, site, stub)
+        taken_over = [site.environment.get(name, "") for name in study.taken_over]
+        ready = ready_workload(what, site, stub).masking(taken_over)
         if limit_s:
             ready = replace(ready, command=replace(ready.command, limit_s=limit_s))
         commands[workload, a] = ready

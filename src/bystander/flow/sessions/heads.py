@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import replace
 from pathlib import Path
 
 from bystander import __version__
@@ -20,7 +21,7 @@ from bystander.design import (
     Study,
 )
 from bystander.errors import ArmError, UsageError
-from bystander.field import StudyFolder
+from bystander.field import StudyFolder, new_salt, sealed
 
 __all__ = ["begun_head", "home_of", "refuse_foreign"]
 
@@ -56,6 +57,7 @@ def begun_head(
         Whether the timed run stays empty, since the record is for inspections.
     """
     options = {ONLY_INSPECTED: True} if only_inspected else {}
+    salt = new_salt()
     return RecordHead(
         uuid=str(uuid.uuid4()),
         name="",
@@ -65,10 +67,16 @@ def begun_head(
         study=study,
         study_folder=str(home.path),
         study_file=home.file,
-        arms=arms,
+        arms=tuple(_sealed(study, arm, salt) for arm in arms),
         workload_keys=(),
         measures=OBSERVED,
         machines=(machine,),
         version=__version__,
         runs=(Run(purpose=TIMED, seed=study.seed or 0, options=options, began_wall_s=began_wall_s),),
     )
+
+
+def _sealed(study: Study, arm: ArmState, salt: str) -> ArmState:
+    """Return an arm as it is kept: variables that were taken over as digests, or by name only."""
+    kept = sealed(arm.facts.environment, study.keep_environment, study.secret_environment, salt)
+    return replace(arm, facts=replace(arm.facts, environment=kept))

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from bystander.design import AnswerRule, Study, workload_key
 from bystander.field import LeftError, ReadyCommand, read_left
+from bystander.files import write_whole
 
 __all__ = ["Answers", "Stamp", "canonical", "within_tolerance"]
 
@@ -106,7 +107,7 @@ class Answers:
         kinds[digest] = text
         folder = self._folder(workload)
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / digest).write_text(text, encoding="utf-8", errors="surrogateescape", newline="")
+        write_whole(folder / digest, text)
         return digest
 
     def _folder(self, workload: int) -> Path:

@@ -36,7 +36,8 @@ def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:
     for w, workload in enumerate(study.workloads):
         for a, (arm, state) in enumerate(zip(study.arms, states, strict=True)):
             try:
-                commands[w, a] = ready_workload(workload, Site(arm, state.folder, state.facts.environment), stub)
+                ready = ready_workload(workload, Site(arm, state.folder, state.facts.environment), stub)
+                commands[w, a] = ready.masking(state.facts.environment.get(name, "") for name in study.taken_over)
             except StudyError as error:
                 problems += error.problems
     if problems:

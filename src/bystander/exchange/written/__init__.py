@@ -1,0 +1,1 @@
+"""How documents and tables are written, whatever they hold."""
