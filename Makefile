@@ -30,10 +30,12 @@ validate: $(READY)
 	$(BIN)/python benchmarks/validate.py
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_leads.py
 
-# Long forms of tests: SIGKILL at random moments, then what is left, then --resume; and the demo whole, live.
+# Long forms of tests: SIGKILL at random moments, then what is left, then --resume; launchers killed and stopped, two that
+# resume at once, archives removed, disks full and read-only; and the demo whole, live.
 KILLS ?= 30
 campaign: $(READY)
-	BYSTANDER_KILLS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py tests/test_resume.py \
+	BYSTANDER_KILLS=$(KILLS) BYSTANDER_ROUNDS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py \
+	  tests/test_resume.py tests/test_campaign.py \
 	  tests/test_commands.py::test_the_live_demo_points_the_same_way
 
 # Twenty thousand mutated files through the functions, five hundred through the program: read or told, never a traceback.

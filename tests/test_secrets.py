@@ -9,8 +9,13 @@ import io
 import json
 import os
 import re
+import shutil
 import sqlite3
 import stat
+import subprocess
+import sys
+import tomllib
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -289,3 +294,48 @@ def test_a_folder_of_another_mode_stays_as_it_is(tmp_path: Path) -> None:
     make_private_folder(tmp_path / "shared")
 
     assert mode(tmp_path / "shared") == 0o755
+
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_everything_that_is_installed_is_locked() -> None:
+    """Each package that the project names, build tools included, stands in the lock with digests; nothing without."""
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))
+    extras = project["project"]["optional-dependencies"]
+    wanted = [
+        *project["project"]["dependencies"],
+        *extras["test"],
+        *extras["lint"],
+        *project["build-system"]["requires"],
+    ]
+    lock = (ROOT / "requirements.lock").read_text(encoding="utf-8")
+    entries = re.split(r"\n(?=\S)", lock.strip())
+    locked = {re.split(r"[=\[ ]", entry)[0].lower() for entry in entries}
+
+    assert {re.split(r"[<>=!~\[ ]", name)[0].lower() for name in wanted} <= locked
+    assert [entry for entry in entries if "--hash=sha256:" not in entry or "==" not in entry] == []
+
+
+def test_it_is_built_without_writing_into_its_source(tmp_path: Path) -> None:
+    """The folder may be read-only, and the umask anything; all that it ships is in the wheel."""
+    source = tmp_path / "source"
+    for name in ("src", "pyproject.toml", "README.md", "LICENSE"):
+        whole = ROOT / name
+        shutil.copytree(whole, source / name, ignore=shutil.ignore_patterns("__pycache__")) if whole.is_dir() else (
+            shutil.copy(whole, source / name)
+        )
+    before = {str(path): path.stat().st_mtime_ns for path in source.rglob("*")}
+    done = subprocess.run(
+        ["sh", "-c", f'umask 077; "{sys.executable}" -m pip wheel --quiet --no-deps --no-build-isolation --no-index '
+         f'--wheel-dir "{tmp_path}" "{source}"'],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    (wheel,) = tmp_path.glob("*.whl")
+    names = zipfile.ZipFile(wheel).namelist()
+
+    assert {str(path): path.stat().st_mtime_ns for path in source.rglob("*")} == before
+    for name in ("bystander_marks.py", "bystander/py.typed", "bystander/report/templates/page.css",
+                 "bystander/demo/harbour/recorded.json", "bystander/field/inside/processes.py"):  # fmt: skip
+        assert name in names

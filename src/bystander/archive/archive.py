@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from bystander.archive.file.boundary import damaged, told_as_damage
 from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
+from bystander.archive.file.removed import identity, removed
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
 from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Whose
@@ -54,6 +55,7 @@ class Archive:
                 open_private_file(path)
             self._reader = Reader(path)
             self._bring_up_to_date()
+            self._identity = identity(path)
         except (sqlite3.Error, OSError, ValueError, TypeError, OverflowError) as error:
             reason = error.strerror if isinstance(error, OSError) else str(error)
             raise ArchiveError(f"{path} cannot be opened as an archive: {reason}") from error
@@ -95,6 +97,12 @@ class Archive:
 
             self._writing = open_engine(self.path).connect()
         return self._writing
+
+    def still_there(self) -> None:
+        """Raise ArchiveError when the file is not the one that was opened; what it held is saved beside it first."""
+        if identity(self.path) != self._identity:
+            driver = self._writing.connection.driver_connection if self._writing is not None else None
+            raise removed(self.path, driver)
 
     def atomic(self) -> AbstractContextManager[Connection]:
         """Return a context in which everything that is written comes about together or not at all."""

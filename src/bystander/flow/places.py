@@ -8,10 +8,12 @@ from pathlib import Path
 from bystander.design import Study, read_study
 from bystander.errors import StudyError, UsageError
 from bystander.field import StudyFolder
+from bystander.units import size_text
 
 __all__ = ["STUDY_FILE", "StudyFolder", "find_archive", "import_archive", "load_study", "new_archive"]
 
 STUDY_FILE = "bystander.toml"
+_MOST_STUDY = 16 * 2**20
 _ARCHIVE = Path(".bystander", "archive.sqlite")
 
 
@@ -25,7 +27,11 @@ def load_study(path: Path | None, here: Path) -> tuple[Study, StudyFolder]:
     """
     file = path or here / STUDY_FILE
     try:
-        text = file.read_text(encoding="utf-8")
+        with file.open("rb") as opened:
+            data = opened.read(_MOST_STUDY + 1)
+        if len(data) > _MOST_STUDY:
+            raise StudyError([f"{file.name}: it is larger than {size_text(_MOST_STUDY)}, and no study"])
+        text = data.decode("utf-8").replace("\r\n", "\n")
     except FileNotFoundError:
         hint = "bystander new writes one" if path is None else "name one that is there"
         raise UsageError(f"there is no study {file.name} in {file.parent.resolve()}; {hint}") from None

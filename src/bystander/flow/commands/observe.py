@@ -74,7 +74,9 @@ def observe(
                 head = begun_head(planned, home, arms, world.machine(), world.wall())
                 writer, name = kept.begin(head)
                 names.append(name)
-                return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name))
+                return BegunRecord(
+                    name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there
+                )
 
             session = Session(
                 study, arms, maker, files, archive, home.own / "answers", commands, observer, world, begin, budget_s
@@ -136,7 +138,8 @@ def resume(
                 if moved:
                     writer.remark(f"Resumed elsewhere: {moved}.")
                 done, machine = _whole_blocks(record), len(head.machines)
-                return BegunRecord(head.name, head.timed_run, writer, lambda: kept.load(head.uuid), machine, done)
+                load = lambda: kept.load(head.uuid)  # noqa: E731
+                return BegunRecord(head.name, head.timed_run, writer, load, machine, done, kept.still_there)
 
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
             answers = home.own / "answers"

@@ -44,6 +44,7 @@ from bystander.exchange import (
     record_shown_json,
     records_listed_json,
 )
+from bystander.units import size_text
 from bystander.verdicts import decide
 
 if TYPE_CHECKING:
@@ -133,6 +134,8 @@ def whole_record(archive: Path, name: str | None, payloads: bool = False) -> Rec
         return replace(record, of_runs=of_runs)
 
 
+_MOST_IMPORTED = 2**29  # bytes
+
 # One line per format: the suffix of --to, and who writes it, for a spreadsheet or not.
 EXPORTS: dict[str, Callable[[Record, bool], str]] = {
     ".csv": readings_csv,
@@ -187,7 +190,10 @@ def import_file(file: Path, archive: Path, options: ImportOptions) -> TakenIn:
     Nothing of the file is ever run.
     """
     try:
-        data = file.read_bytes()
+        with file.open("rb") as opened:
+            data = opened.read(_MOST_IMPORTED + 1)
+        if len(data) > _MOST_IMPORTED:
+            raise DataError(f"{file.name}: it is larger than {size_text(_MOST_IMPORTED)}; take it in parts")
     except OSError as error:
         raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None
     if file.suffix.lower() == ".json":

@@ -61,6 +61,10 @@ _BLOCK_BYTES = 128 * 2**10  # of the archive's disk that must be free: what a bl
 _ATTEMPTS = 3  # of one block in one session, before it is taken as it is
 
 
+def _nothing() -> None:
+    pass
+
+
 @dataclass(frozen=True)
 class World:
     """What an observation takes from the world, so that tests can give it another one.
@@ -105,6 +109,8 @@ class BegunRecord:
         Where its trials run from now on: a position among the record's machines.
     done : set of (int, int)
         Workloads and numbers of blocks that are whole already.
+    still_there : callable
+        Raises ArchiveError where somebody removed the archive meanwhile.
     """
 
     name: str
@@ -113,6 +119,7 @@ class BegunRecord:
     load: Callable[[], Record]
     machine: int = 0
     done: frozenset[tuple[int, int]] = frozenset()
+    still_there: Callable[[], None] = _nothing
 
 
 @dataclass(frozen=True)
@@ -168,6 +175,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
             with suppress(BystanderError):  # the archive may lie on the very disk; a record that runs is resumable too
                 begun.writer.finish(State.INTERRUPTED, [f"{error}; the observation ended there."])
             raise NoSpaceError(f"{error}; make room, then bystander observe --resume {begun.name}") from None
+        begun.still_there()
         changed = session.files.changes()
         for sentence in changed:
             session.observer.remark(sentence)
@@ -243,6 +251,7 @@ class _Observation:
             writer.trial(planned, outcome, workload.limit_s, conditions)
 
         for attempt in range(_ATTEMPTS):
+            self.begun.still_there()
             require_space(self.session.archive.parent, _BLOCK_BYTES)
             ran = run_block(self.trials.run, block, self.setting, attempt, ended)
             if not ran.disturbed:

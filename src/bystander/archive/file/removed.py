@@ -1,0 +1,48 @@
+"""An archive that somebody removes or replaces while it is written: noticed, and what it held is saved beside it."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from contextlib import suppress
+from pathlib import Path
+
+from bystander.errors import ArchiveError
+from bystander.files import make_private_folder
+
+__all__ = ["identity", "removed"]
+
+
+def identity(path: Path) -> tuple[int, int] | None:
+    """Return what tells a file from another one of its name; None where there is none."""
+    try:
+        state = path.stat()
+    except OSError:
+        return None
+    return state.st_dev, state.st_ino
+
+
+def removed(path: Path, connection: sqlite3.Connection | None) -> ArchiveError:
+    """Return the error of an archive that is not there any more, after saving what it holds.
+
+    Parameters
+    ----------
+    connection : sqlite3.Connection or None
+        One that writes to it: a file that was removed lives on as long as it is open.
+    """
+    sentence = f"the archive {path} was removed or replaced while trials were written into it"
+    target = path.with_name(path.name + ".saved")
+    try:
+        if connection is None:
+            raise OSError("nothing had been written")
+        make_private_folder(path.parent)
+        with suppress(FileNotFoundError):
+            target.unlink()
+        before = os.umask(0o077)
+        try:
+            connection.execute("VACUUM INTO ?", (str(target),))
+        finally:
+            os.umask(before)
+    except (sqlite3.Error, OSError) as error:
+        return ArchiveError(f"{sentence}, and what it held cannot be saved: {error}")
+    return ArchiveError(f"{sentence}; what it held is saved in {target}: --archive {target} reads it and goes on")
