@@ -41,7 +41,10 @@ from bystander.exchange import (
 )
 from bystander.exchange.marks import Spans
 from bystander.field import read_counts
+from bystander.flow.commands.leads import Wanted, leads, leads_json
 from bystander.flow.commands.observe import World, observe
+from bystander.flow.commands.records import ImportOptions, import_file
+from bystander.flow.inside.told import told_accounts
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 from bystander.report import FORMATS
@@ -222,6 +225,19 @@ def _content(packet: object) -> None:
         content_of(packet)  # type: ignore[arg-type]
 
 
+def _inspected(data: bytes, folder: Path) -> None:
+    """Read the inspections of an archive, of both states and of one, as `leads` does."""
+    file = folder / "fuzz.sqlite"
+    for path in folder.glob("fuzz.sqlite*"):
+        shutil.rmtree(path) if path.is_dir() else path.unlink()
+    file.write_bytes(data)
+    for wanted in (Wanted(), Wanted(arm="after")):
+        with suppress(BystanderError):
+            leads_json(leads(file, None, wanted))
+    with Archive(file) as archive:
+        told_accounts(file, archive.head())
+
+
 def _unpacks(kind: str) -> Callable[[bytes, Path], None]:
     found = kind_named(kind)
     assert found
@@ -317,6 +333,11 @@ def made_files(folder: Path) -> Mapping[str, bytes]:
         kind = kind_named(packet.kind)
         assert kind
         found[packet.kind] = kind.pack(content_of(packet))
+    demo = Path(load_study.__code__.co_filename).parents[1] / "demo" / "harbour"
+    import_file(demo / "recorded.json", folder / "demo.sqlite", ImportOptions())
+    with closing(sqlite3.connect(folder / "demo.sqlite")) as connection:
+        connection.execute("PRAGMA journal_mode = DELETE")
+    found["inspected"] = (folder / "demo.sqlite").read_bytes()
     found["block"] = sent(begun(folder / "b.sqlite", 6), 1).encode()
     return found
 
@@ -326,15 +347,16 @@ def targets(folder: Path) -> list[Target]:
     made = made_files(folder)
     demo = Path(load_study.__code__.co_filename).parents[1] / "demo" / "harbour" / "bystander.toml"
     return [
-        Target("study", (STUDY.encode(), demo.read_bytes()), _study, 4),
-        Target("csv", (CSV.encode(),), _csv, 3),
-        Target("record", (made["record"],), _record, 3),
-        Target("block", (made["block"],), _block, 2),
-        Target("archive", (made["archive"],), _archive, 3),
-        Target("marks", (MARKS.encode(),), _marks, 2),
-        Target("spans", (SPANS.encode(),), _spans, 1),
-        Target("counts", (COUNTS.encode(),), _counts, 1),
-        Target("timeline", (made["timeline"],), _unpacks("timeline"), 1),
+        Target("study", (STUDY.encode(), demo.read_bytes()), _study, 16),
+        Target("csv", (CSV.encode(),), _csv, 12),
+        Target("record", (made["record"],), _record, 12),
+        Target("block", (made["block"],), _block, 8),
+        Target("archive", (made["archive"],), _archive, 12),
+        Target("marks", (MARKS.encode(),), _marks, 8),
+        Target("spans", (SPANS.encode(),), _spans, 4),
+        Target("counts", (COUNTS.encode(),), _counts, 4),
+        Target("timeline", (made["timeline"],), _unpacks("timeline"), 4),
+        Target("inspected", (made["inspected"],), _inspected, 1),
     ]
 
 
@@ -348,6 +370,8 @@ _COMMANDS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("csv", ("records", "import", "FILE.csv", "--archive", "new.sqlite")),
     ("block", ("records", "import", "FILE.json", "--archive", "new.sqlite")),
     ("study", ("check", "FILE", "--no-run")),
+    ("inspected", ("leads", "--archive", "FILE")),
+    ("inspected", ("report", "--to", "r.html", "--archive", "FILE")),
 )  # fmt: skip
 
 
