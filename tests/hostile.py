@@ -7,7 +7,9 @@ import resource
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
+from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
@@ -37,11 +39,11 @@ _MOST_MEMORY = 2**30
 _START_S = 12.0  # of the program, of a workload that behaves well, and of a machine that is busy
 
 
-def study_text(name: str, kind: str) -> str:
+def study_text(name: str, kind: str, python: Path) -> str:
     """Return the study of one of them, beside a workload that behaves well."""
-    what = f'call = "ill_behaved:{name}"\npython = "{sys.executable}"\nsamples = 5'
+    what = f'call = "ill_behaved:{name}"\npython = "{python}"\nsamples = 5'
     if kind != "callable":
-        what = f'command = "{sys.executable} -S ill_behaved.py {name}"'
+        what = f'command = "{python} -S ill_behaved.py {name}"'
     more = ['memory = "1 GiB"'] if name == "takes_all_memory" else []
     more += [f'spans = "{ill_behaved.SPANS}"'] if "span" in name or name == "infinite_thread" else []
     if "answer" in name and kind != "callable":
@@ -52,10 +54,11 @@ def study_text(name: str, kind: str) -> str:
 class Attack:
     """Runs one of them and gathers what is wrong with how it ended."""
 
-    def __init__(self, name: str, kind: str, folder: Path, user: int | None = None) -> None:
-        self.name, self.kind, self.folder, self.user = name, kind, folder, user
+    def __init__(self, name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM) -> None:
+        self.name, self.kind, self.folder, self.user, self.program = name, kind, folder, user, program
         self.wrong: list[str] = []
-        (folder / "bystander.toml").write_text(study_text(name, kind), encoding="utf-8")
+        text = study_text(name, kind, program.with_name("python"))
+        (folder / "bystander.toml").write_text(text, encoding="utf-8")
         shutil.copy(ILL_BEHAVED, folder)
         (folder / "tmp").mkdir()
         if user is not None:
@@ -70,7 +73,7 @@ class Attack:
         }  # fmt: skip
         with (self.folder / "said").open("w+b") as said:
             process = subprocess.Popen(
-                [str(PROGRAM), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=said,
+                [str(self.program), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=said,
                 stderr=said, user=self.user, group=self.user, extra_groups=[] if self.user is not None else None,
             )  # fmt: skip
             stop = time.monotonic() + 60
@@ -163,28 +166,47 @@ class Attack:
             self.wrong.append(f"trials lasted {elapsed.tolist()}")
 
 
-def attack(name: str, kind: str, folder: Path, user: int | None = None) -> list[str]:
+def attack(name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM) -> list[str]:
     """Return what is wrong with how Bystander bears one of them, as sentences."""
     before = resource.getrlimit(resource.RLIMIT_CORE)
     resource.setrlimit(resource.RLIMIT_CORE, (0, before[1]))
     try:
-        return Attack(name, kind, folder, user).judge()
+        return Attack(name, kind, folder, user, program).judge()
     finally:
         resource.setrlimit(resource.RLIMIT_CORE, before)
 
 
+def program_for(user: int | None, folder: Path) -> Path:
+    """Return the installed program where a user may run it; where it lies in root's home, another is installed."""
+    try:
+        subprocess.run([str(PROGRAM), "--version"], user=user, capture_output=True, check=True)
+        return PROGRAM
+    except PermissionError:
+        pass
+    folder.chmod(0o755)
+    root = Path(__file__).parents[1]
+    subprocess.run(["/usr/bin/python3", "-m", "venv", str(folder / "venv")], check=True)
+    pip = [str(folder / "venv" / "bin" / "python"), "-m", "pip", "install", "--quiet"]
+    subprocess.run([*pip, "--require-hashes", "--requirement", str(root / "requirements.lock")], check=True)
+    subprocess.run([*pip, "--no-deps", "--no-build-isolation", "--no-index", str(root)], check=True)
+    return folder / "venv" / "bin" / "bystander"
+
+
 def main(names: list[str]) -> int:
     """Run all of them, or those that are named; print what is wrong, and figures at the end."""
-    import tempfile
+    with tempfile.TemporaryDirectory(prefix="hostile-program-") as place:
+        users: list[int | None] = [None, 65534] if os.geteuid() == 0 else [None]
+        return _all(names, {user: program_for(user, Path(place)) for user in users})
 
-    users = [None, 65534] if os.geteuid() == 0 else [None]
+
+def _all(names: list[str], programs: Mapping[int | None, Path]) -> int:
     wrong = ran = 0
-    for user in users:
+    for user, program in programs.items():
         for kind in KINDS:
             for name in names or NAMES:
                 with tempfile.TemporaryDirectory(prefix="hostile-", ignore_cleanup_errors=True) as place:
                     begun = time.monotonic()
-                    problems = attack(name, kind, Path(place).resolve(), user)
+                    problems = attack(name, kind, Path(place).resolve(), user, program)
                     ran += 1
                     wrong += bool(problems)
                     who = "root" if user is None and os.geteuid() == 0 else "a user"

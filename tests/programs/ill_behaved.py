@@ -19,6 +19,7 @@ import time
 
 SPANS, ANSWER = "spans.json", "answer.txt"
 LAUNCHER = os.getppid()
+DONE = []
 LIBC = ctypes.CDLL(None, use_errno=True)
 
 
@@ -483,6 +484,9 @@ def noise_instead_of_an_account():
 
 
 def stops_bystander_for_a_moment():
+    if DONE:  # cut in the middle, it could not let it go on: nobody but a user does
+        return
+    DONE.append(True)
     os.kill(bystander(), signal.SIGSTOP)
     time.sleep(0.2)
     os.kill(bystander(), signal.SIGCONT)
