@@ -24,6 +24,7 @@ from types import FrameType
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
+from program import Program
 
 from bystander.archive import Archive
 from bystander.archive.mend import mend
@@ -375,11 +376,11 @@ _COMMANDS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )  # fmt: skip
 
 
-def through_the_program(kept: Mapping[str, tuple[bytes, ...]], runs: int, drawn: int, folder: Path) -> list[str]:
+def through_the_program(
+    kept: Mapping[str, tuple[bytes, ...]], runs: int, drawn: int, folder: Path, loaded: Program | None
+) -> list[str]:
     """Give so many mutated files to commands of the program; return what was wrong."""
-    from program import Program
-
-    program, wrong, draw = Program(), [], random.Random(drawn)
+    program, wrong, draw = loaded or Program(), [], random.Random(drawn)
     examples: list[bytes] = []
 
     def gather(kind: str) -> None:
@@ -419,11 +420,14 @@ def through_the_program(kept: Mapping[str, tuple[bytes, ...]], runs: int, drawn:
             else:
                 shutil.rmtree(place)
     finally:
-        program.close()
+        if loaded is None:
+            program.close()
     return wrong
 
 
-def campaign(examples: int, runs: int, drawn: int, only: str = "") -> tuple[dict[str, int], list[str]]:
+def campaign(
+    examples: int, runs: int, drawn: int, only: str = "", loaded: Program | None = None
+) -> tuple[dict[str, int], list[str]]:
     """Mutate so many files, and give so many to the program; return how many of each kind, and what was wrong."""
     wrong: list[str] = []
     counts: dict[str, int] = {}
@@ -442,7 +446,7 @@ def campaign(examples: int, runs: int, drawn: int, only: str = "") -> tuple[dict
                 print(told, f"wrong: {len(target.wrong)}", *target.wrong[:10], sep="\n  ", flush=True)
         if runs:
             kept = {target.name: target.kept for target in kinds if target.name in {of for of, _ in _COMMANDS}}
-            found = through_the_program(kept, runs, drawn, folder)
+            found = through_the_program(kept, runs, drawn, folder, loaded)
             counts["through the program"] = runs
             wrong += found
             print(*found, sep="\n")

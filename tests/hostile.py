@@ -17,6 +17,7 @@ PROGRAM = Path(sys.executable).with_name("bystander")
 ILL_BEHAVED = Path(__file__).with_name("programs") / "ill_behaved.py"
 sys.path.insert(0, str(ILL_BEHAVED.parent))
 import ill_behaved  # noqa: E402
+from program import Program  # noqa: E402
 
 KINDS = ("command", "callable", "inspected")
 NAMES, FATAL = ill_behaved.NAMES, ill_behaved.FATAL
@@ -54,7 +55,11 @@ def study_text(name: str, kind: str, python: Path) -> str:
 class Attack:
     """Runs one of them and gathers what is wrong with how it ended."""
 
-    def __init__(self, name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM) -> None:
+    def __init__(
+        self, name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM,
+        loaded: Program | None = None,
+    ) -> None:  # fmt: skip
+        self.loaded = loaded
         self.name, self.kind, self.folder, self.user, self.program = name, kind, folder, user, program
         self.wrong: list[str] = []
         text = study_text(name, kind, program.with_name("python"))
@@ -71,6 +76,9 @@ class Attack:
             **os.environ, "TMPDIR": str(self.folder / "tmp"), "BYSTANDER_LOCK": str(self.folder / "lock"),
             "NO_COLOR": "1", "BYSTANDER_TRACEBACK": "1", "HOME": str(self.folder),
         }  # fmt: skip
+        if self.loaded:
+            done = self.loaded.run(words, self.folder, environment, 60)
+            return done.returncode, done.stdout + done.stderr
         with (self.folder / "said").open("w+b") as said:
             process = subprocess.Popen(
                 [str(self.program), *words], cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, stdout=said,
@@ -166,12 +174,14 @@ class Attack:
             self.wrong.append(f"trials lasted {elapsed.tolist()}")
 
 
-def attack(name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM) -> list[str]:
+def attack(
+    name: str, kind: str, folder: Path, user: int | None = None, program: Path = PROGRAM, loaded: Program | None = None
+) -> list[str]:
     """Return what is wrong with how Bystander bears one of them, as sentences."""
     before = resource.getrlimit(resource.RLIMIT_CORE)
     resource.setrlimit(resource.RLIMIT_CORE, (0, before[1]))
     try:
-        return Attack(name, kind, folder, user, program).judge()
+        return Attack(name, kind, folder, user, program, loaded).judge()
     finally:
         resource.setrlimit(resource.RLIMIT_CORE, before)
 

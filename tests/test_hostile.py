@@ -13,6 +13,7 @@ import pytest
 from conftest import PROGRAM, Run
 from fuzz import campaign
 from hostile import ILL_BEHAVED, NAMES, attack
+from program import Program
 from test_launcher import command, gone, launcher, running, shell  # noqa: F401
 
 from bystander.design import Status
@@ -31,9 +32,9 @@ from bystander.field.launching.containment import ControlGroup, Orphans, state_o
         ("circle_of_spans", "command"),
     ],
 )  # fmt: skip
-def test_an_ill_behaved_program_harms_nobody_else(tmp_path: Path, name: str, kind: str) -> None:
+def test_an_ill_behaved_program_harms_nobody_else(tmp_path: Path, loaded: Program, name: str, kind: str) -> None:
     """It ends at its limit, leaves nothing, the workload beside it is whole, and the observation completes."""
-    assert attack(name, kind, tmp_path) == []
+    assert attack(name, kind, tmp_path, loaded=loaded) == []
 
 
 def test_there_are_at_least_sixty_of_them() -> None:
@@ -41,12 +42,12 @@ def test_there_are_at_least_sixty_of_them() -> None:
     assert len(NAMES) >= 60
 
 
-def test_mutated_files_are_read_or_told() -> None:
+def test_mutated_files_are_read_or_told(loaded: Program) -> None:
     """The short form of `make fuzz`."""
-    counts, wrong = campaign(400, 12, int(time.time()) if os.environ.get("BYSTANDER_LONG") else 3)
+    counts, wrong = campaign(160, 6, int(time.time()) if os.environ.get("BYSTANDER_LONG") else 3, loaded=loaded)
 
     assert wrong == []
-    assert sum(counts.values()) > 400
+    assert sum(counts.values()) > 150
 
 
 def ill(name: str, marks: Path | None = None) -> tuple[str, ...]:
