@@ -465,6 +465,10 @@ def no_more_files_for_its_launcher():
     resource.prlimit(LAUNCHER, resource.RLIMIT_NOFILE, (0, 0))
 
 
+def slows_its_launcher_down():
+    os.setpriority(os.PRIO_PROCESS, LAUNCHER, 7)
+
+
 def no_more_time_for_its_launcher():
     resource.prlimit(LAUNCHER, resource.RLIMIT_CPU, (0, 0))
     time.sleep(600)

@@ -32,7 +32,7 @@ def read_left(path: Path, most: int, what: str) -> bytes | None:
     most : int
         The largest size that is read, in bytes.
     what : str
-        What the file is to be, for messages: "the file of its answer".
+        What the file is to be, for messages: "the file of its marks".
 
     Raises
     ------
@@ -44,17 +44,17 @@ def read_left(path: Path, most: int, what: str) -> bytes | None:
     except (FileNotFoundError, NotADirectoryError):
         return None
     except (OSError, ValueError) as error:
-        raise LeftError(f"{what}, {path}, {_why(path, error)}") from None
+        raise LeftError(f"{what} {_why(path, error)}") from None
     try:
         state = os.fstat(fd)
         if not stat.S_ISREG(state.st_mode):
-            raise LeftError(f"{what}, {path}, is {_kind(state.st_mode)}")
+            raise LeftError(f"{what} is {_kind(state.st_mode)}")
         data = _read(fd, most) if state.st_size <= most else None
         if data is None:
-            raise LeftError(f"{what}, {path}, is larger than {size_text(most)}")
+            raise LeftError(f"{what} is larger than {size_text(most)}")
         return data
     except OSError as error:
-        raise LeftError(f"{what}, {path}, {_why(path, error)}") from None
+        raise LeftError(f"{what} {_why(path, error)}") from None
     finally:
         os.close(fd)
 

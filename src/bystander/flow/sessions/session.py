@@ -165,6 +165,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
         session.observer.begun(session.study, begun.name, observation.pace.left_s)
         try:
             observation.run()
+            observation.tell_all_disturbances()
         except (StopAskedError, KeyboardInterrupt):
             begun.writer.finish(State.INTERRUPTED, session.files.changes())
             return Observed(begun.name, complete=False)
@@ -219,6 +220,8 @@ class _Observation:
         )  # fmt: skip
         self.pace = Pace(study, tried, Counter(workload for workload, _ in begun.done))
         self.lookout = Lookout(study, begun.load, begun.writer, session.observer)
+        self.disturbed: dict[tuple[int, str], list[int]] = {}
+        self.disturbing: set[int] = set()
 
     def run(self) -> None:
         """Run what is not done yet; raise StopAskedError when the user asked to stop and something is left."""
@@ -250,20 +253,40 @@ class _Observation:
         def ended(planned: PlannedTrial, outcome: TrialOutcome, conditions: Mapping[str, int]) -> None:
             writer.trial(planned, outcome, workload.limit_s, conditions)
 
-        for attempt in range(_ATTEMPTS):
+        # A workload that disturbed a block each time will go on doing so: its later blocks are taken as they are.
+        attempts = 1 if block.workload in self.disturbing else _ATTEMPTS
+        for attempt in range(attempts):
             self.begun.still_there()
             require_space(self.session.archive.parent, _BLOCK_BYTES)
             ran = run_block(self.trials.run, block, self.setting, attempt, ended)
             if not ran.disturbed:
                 break
-            sentence = f"Block {block.number} of {workload.name} was run again: {ran.disturbed}."
-            if attempt == _ATTEMPTS - 1:
-                sentence = (
-                    f"Block {block.number} of {workload.name} was disturbed {_ATTEMPTS} times and is taken as it was: "
-                    f"{ran.disturbed}."
-                )
+            if last := attempt == attempts - 1:
+                self.disturbing.add(block.workload)
             else:
                 writer.void(block.workload, block.number)
-            writer.remark(sentence)
-            self.session.observer.remark(sentence)
+            self._tell_disturbance(block, ran.disturbed, attempts if last else 0)
         return ran
+
+    def _tell_disturbance(self, block: PlannedBlock, why: str, times: int) -> None:
+        """Say that a block is run again, or was disturbed so many times and taken as it was; of a kind the first."""
+        blocks = self.disturbed.setdefault((block.workload, why), [])
+        if blocks in ([], [block.number]):
+            name = f"Block {block.number} of {self.session.study.workloads[block.workload].name}"
+            again = f"{name} was run again: {why}."
+            sentence = f"{name} was disturbed {times} times and is taken as it was: {why}." if times > 1 else again
+            if times > 1 or not blocks:
+                self._remark(sentence)
+        if block.number not in blocks:
+            blocks.append(block.number)
+
+    def tell_all_disturbances(self) -> None:
+        """Say how many blocks were disturbed in one way, where the first one was not the only one."""
+        for (workload, why), blocks in self.disturbed.items():
+            if len(blocks) > 1:
+                name = self.session.study.workloads[workload].name
+                self._remark(f"In all, {len(blocks)} blocks of {name} were disturbed so: {why}.")
+
+    def _remark(self, sentence: str) -> None:
+        self.begun.writer.remark(sentence)
+        self.session.observer.remark(sentence)

@@ -90,7 +90,7 @@ class Answers:
         """
         rule = self._study.workloads[workload].answer_rule
         source = Path(command.folder, rule.file) if rule.file else output
-        what = "the file of its answer" if rule.file else "the file of its output"
+        what = f"the file of its answer, {rule.file}," if rule.file else "the file of its output"
         data = read_left(source, command.output_bytes, what)
         return None if data is None else canonical(_lines(data), rule)
 

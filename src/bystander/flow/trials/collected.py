@@ -60,7 +60,7 @@ def _marked(outcome: TrialOutcome, files: TrialFiles) -> Collected | None:
     gathered, broken = Spans(), 0
     if files.spans is not None:
         try:
-            text = read_left(files.spans, files.most.size, "the file of its spans")
+            text = read_left(files.spans, files.most.size, f"the file of its spans, {files.spans.name},")
             if text is None:
                 raise DataError("it is not there")
             read_spans(text.decode("utf-8", "replace"), gathered, offset_ns, started_ns - _CLOCK_SLACK_NS)
