@@ -124,10 +124,14 @@ _BELONGS = (  # child, parent and the column that names it, from the top down
 def _cured(connection: Connection) -> tuple[int, int]:
     """Void what ran twice, remove what belongs to nothing, and mark every record; return trials and rows concerned."""
     run = connection.exec_driver_sql
+    run("PRAGMA defer_foreign_keys = ON")  # a parent that is left behind has its children for a moment longer
     orphans = 0
     for child, parent, key in _BELONGS:
         lost = f"{key} IS NOT NULL AND {key} NOT IN (SELECT id FROM {parent})"
         orphans += run(f"DELETE FROM {child} WHERE {lost}").rowcount
+    while astray := {(row[0], row[1]) for row in run("PRAGMA foreign_key_check").all() if row[1] is not None}:
+        for table, number in astray:
+            orphans += run(f'DELETE FROM "{table}" WHERE rowid = ?', (number,)).rowcount
     doubled = run(
         "SELECT id, attempt_id FROM trial WHERE id NOT IN (SELECT MIN(id) FROM trial GROUP BY attempt_id, arm) "
         "ORDER BY id"

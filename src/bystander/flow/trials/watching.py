@@ -36,6 +36,8 @@ class WatchedRuns:
         watcher = Watcher(self._way, self._tick_ns, self._seed)
         outcome = self._launcher.run(command, watcher)
         self.watched = watcher.watched
+        if outcome.disturbed and outcome.status is Status.OK:  # no block is run again here: its trial does not count
+            return replace(outcome, status=Status.INVALID, answer="", excerpt=outcome.disturbed)
         return outcome
 
     def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
