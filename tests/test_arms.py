@@ -218,3 +218,27 @@ command = "true"
     assert rows["fill"]["reference"] == {"trials": 2, "failed": 2, "median": None}
     assert rows["well"]["reference"]["failed"] == rows["well"]["candidate"]["failed"] == 0
     assert "big1" in said
+
+
+def test_what_may_not_be_read_or_is_gone_stands_in_nobodys_way(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An unreadable file stands with its size and time; one that is removed while we look is not there."""
+    for name in ("gone", "closed", "plain"):
+        (tmp_path / name).write_text(name, encoding="utf-8")
+    whole, real = folder_state(tmp_path), Path.open
+
+    def opened(self: Path, *words: object, **named: object) -> object:
+        if self.name == "gone":
+            raise FileNotFoundError(2, "No such file", str(self))
+        if self.name == "closed":
+            raise PermissionError(13, "Permission denied", str(self))
+        return real(self, *words, **named)  # type: ignore[call-overload]
+
+    monkeypatch.setattr(Path, "open", opened)
+    first = folder_state(tmp_path)
+    os.utime(tmp_path / "closed", (1e9, 1e9))
+
+    assert set(first.files) == {"closed", "plain"}
+    assert first.files["plain"] == whole.files["plain"]
+    assert folder_state(tmp_path).changed(first) == ("closed",)

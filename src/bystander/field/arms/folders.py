@@ -72,29 +72,42 @@ def folder_state(folder: Path, left_out: NotOfTheArm = EVERYTHING) -> FolderStat
         folders[:] = [name for name in folders if name not in _NOT_CODE]
         links = [name for name in folders if Path(place, name).is_symlink()]
         found += [Path(place, name) for name in [*names, *links] if name not in _NOT_CODE]
-    paths = sorted(path for path in found if _counts(path, folder, left_out))
-    by_time = sum(path.lstat().st_size for path in paths) > _HASHED_BYTES
-    files = {str(path.relative_to(folder)): _file_digest(path, by_time) for path in paths}
+    # What is removed while we look is not there; what may not be read stands with its size and time.
+    sizes = {path: size for path in sorted(found) if (size := _size(path, folder, left_out)) is not None}
+    by_time = sum(sizes.values()) > _HASHED_BYTES
+    digests = {path: digest for path in sizes if (digest := _file_digest(path, by_time)) is not None}
+    files = {str(path.relative_to(folder)): digest for path, digest in digests.items()}
     total = hashlib.sha256()
     for name, digest in files.items():
         total.update(name.encode(errors="surrogateescape") + b"\0" + digest)
     return FolderState(("times-" if by_time else "") + total.hexdigest()[:24], files)
 
 
-def _counts(path: Path, folder: Path, left_out: NotOfTheArm) -> bool:
-    if path.suffix == ".pyc" or not (path.is_symlink() or path.is_file()):
-        return False
-    return not left_out.holds(str(path.relative_to(folder)), path.lstat())
+def _size(path: Path, folder: Path, left_out: NotOfTheArm) -> int | None:
+    """Return the size of a file that counts, None for another one."""
+    try:
+        if path.suffix == ".pyc" or not (path.is_symlink() or path.is_file()):
+            return None
+        state = path.lstat()
+    except OSError:
+        return None
+    return None if left_out.holds(str(path.relative_to(folder)), state) else state.st_size
 
 
-def _file_digest(path: Path, by_time: bool) -> bytes:
-    state = path.lstat()
-    digest = hashlib.sha256(f"{state.st_mode:o}\0{state.st_size}\0".encode())
-    if path.is_symlink():
-        digest.update(os.fsencode(path.readlink()))
-    elif by_time:
+def _file_digest(path: Path, by_time: bool) -> bytes | None:
+    """Return what tells a file from what it was, None where it is gone."""
+    try:
+        state = path.lstat()
+        digest = hashlib.sha256(f"{state.st_mode:o}\0{state.st_size}\0".encode())
+        if path.is_symlink():
+            digest.update(os.fsencode(path.readlink()))
+        elif by_time:
+            digest.update(str(state.st_mtime_ns).encode())
+        else:
+            with path.open("rb") as file:
+                digest.update(hashlib.file_digest(file, "sha256").digest())
+    except FileNotFoundError:
+        return None
+    except OSError:
         digest.update(str(state.st_mtime_ns).encode())
-    else:
-        with path.open("rb") as file:
-            digest.update(hashlib.file_digest(file, "sha256").digest())
     return digest.digest()

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
@@ -101,5 +102,5 @@ def refused_repository(said: str) -> str | None:
         owner = "belongs to another user"
     return (
         f"the repository {folder} {owner}, and its configuration could run programs as you; if you trust it: "
-        f"git config --global --add safe.directory {folder}"
+        f"git config --global --add safe.directory {shlex.quote(folder)}"
     )

@@ -133,9 +133,9 @@ class Service:
 
     def _how_it_ended(self) -> str:
         try:
-            code = self._process.wait(_GRACE_S)
-        except subprocess.TimeoutExpired:
-            return "closed its pipe"
+            code = self._process.wait(_LOOK_S)
+        except subprocess.TimeoutExpired:  # whoever traces it has its end first
+            return "was killed" if state_of(self._process.pid) == "Z" else "closed its pipe"
         return "was killed" if code < 0 or code == _TERMINATED else "failed"
 
     def _still_works(self, was_stopped: bool) -> bool:
@@ -168,11 +168,13 @@ class Service:
     def end_by_force(self) -> int:
         """End the launcher, where it still lives, and all that it started; return how many processes that were."""
         known: Sequence[int] = ()
-        if self._process.poll() is None:
+        if alive := self._process.poll() is None:
             known = end_process(self._process.pid)
         self._group.kill()
-        self._process.wait()
-        ended = self._orphans.end(list(known)) if known or self._process.returncode else 0
+        # Before it is waited for: one that traces it would have its end first, and keep it.
+        ended = self._orphans.end(list(known)) if alive or self._process.returncode else 0
+        with suppress(subprocess.TimeoutExpired):
+            self._process.wait(_GRACE_S)
         self._group.close()
         for pipe in (self._process.stdin, self._process.stdout):
             with suppress(OSError):
@@ -184,6 +186,4 @@ class Service:
         """End everything without a further word, from whichever thread; the caller leaves."""
         known = end_process(self._process.pid)
         self._group.kill()
-        with suppress(OSError):
-            self._process.wait(1)
         self._orphans.end(known)
