@@ -1,8 +1,7 @@
 """The launcher: starts one trial at a time and accounts for it.  Run by path, standard library only.
 
-It is a small process of its own, for three reasons: a child's peak memory is never reported below
-that of the process that started it; starting a child from a large process is slow; and it outlives
-a killed Bystander just long enough to end the trial's whole tree.
+A small process of its own, for three reasons: a child's peak memory is never reported below that of the process that
+started it; starting a child from a large process is slow; and it outlives a killed Bystander to end the whole tree.
 
 Protocol: one JSON object per line, requests on standard input and answers on standard output.  When
 standard input ends, Bystander is gone: the tree is ended and the launcher leaves.
@@ -28,7 +27,7 @@ from processes import below, end_all, kill
 
 PR_SET_CHILD_SUBREAPER = 36
 LOOK_MS = 100
-LIMITS = sorted({getattr(resource, name) for name in dir(resource) if name.startswith("RLIMIT_")})
+LIMITS = [getattr(resource, "RLIMIT_" + name) for name in "NOFILE CPU AS DATA STACK FSIZE NPROC CORE".split()]
 NUMBERS = [0]  # of the request that is answered
 FILES = []  # the two descriptors of what a trial prints
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]

@@ -12,6 +12,7 @@ _ENDED = (
     "elapsed_ns", "user_s", "system_s", "on_cpu_ns", "run_queue_ns", "peak_bytes", "floor_bytes", "minor_faults",
     "major_faults", "voluntary_switches", "involuntary_switches", "left_behind",
 )  # fmt: skip
+_ALL, _NUMBERS = (*_STARTED, *_ENDED), {int, float}
 _QUEUE_AGREEMENT = (0.02, 0.002)  # share and seconds within which both CPU times must agree
 
 
@@ -54,10 +55,10 @@ def _run_queue_delay(account: dict[str, Any], cpu: float) -> float:
 
 def checked_account(account: dict[str, Any]) -> dict[str, Any]:
     """Return an account with all that it must hold; raise ValueError for what is none."""
-    needed = (*_STARTED, *(_ENDED if "elapsed_ns" in account else ()))
-    numbers = [account.get(name) for name in needed]
-    if not isinstance(account.get("status"), str) or not all(
-        isinstance(number, int | float) and not isinstance(number, bool) and abs(number) < 2**63 for number in numbers
-    ):
-        raise ValueError("it is no account of a trial")
-    return account
+    try:
+        numbers = [account[name] for name in (_ALL if "elapsed_ns" in account else _STARTED)]
+        if type(account["status"]) is str and {*map(type, numbers)} <= _NUMBERS and abs(max(numbers, key=abs)) < 2**63:
+            return account
+    except KeyError:
+        pass
+    raise ValueError("it is no account of a trial")

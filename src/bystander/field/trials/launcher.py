@@ -28,6 +28,7 @@ from bystander.field.trials.commands import ReadyCommand
 __all__ = ["Launcher", "Watches"]
 
 RESULTS, MARKS = "BYSTANDER_RESULTS", "BYSTANDER_MARKS"
+_TOLD = ("marks", "results")
 
 _STATUS = {
     "ok": Status.OK,
@@ -108,10 +109,14 @@ class Launcher:
             self.output, self.errors = (self._scratch / name for name in ("output", "errors"))
             told = self._scratch / "told"  # trials know this folder, and no other
             told.mkdir(0o700)
-            self.marks, self._results = told / "marks", told / "results"
+            self._told, (self.marks, self._results) = str(told), (told / name for name in _TOLD)
             self._printed = tuple(os.open(path, _FLAGS, 0o600) for path in (self.output, self.errors))
             for fd in self._printed:
                 stack.callback(os.close, fd)
+            self._identities = {
+                str(path): (state.st_dev, state.st_ino)
+                for path, state in zip((self.output, self.errors), map(os.fstat, self._printed), strict=True)
+            }
             self._service = Service((self._printed[0], self._printed[1]), self._lock, self._interrupts, self._orphans)
             self._held = stack.pop_all()
 
@@ -161,8 +166,10 @@ class Launcher:
             When the user asked to stop while the trial ran; leaving the context ends the trial.
         """
         require_space(self._scratch)
-        for file in (self.marks, self._results):
-            self._removed(file)
+        if command.listens:
+            self._removed(self.marks)
+        if command.samples:
+            self._removed(self._results)
         began = time.time(), time.monotonic()
         try:
             assert self._service
@@ -203,25 +210,28 @@ class Launcher:
     def _removed(path: Path) -> None:
         """Remove what lies at a path, whatever it is."""
         try:
-            path.unlink(missing_ok=True)
+            os.unlink(path)  # noqa: PTH108 - it is done between any two trials, and twice as quick
+        except FileNotFoundError:
+            pass
         except OSError:
             shutil.rmtree(path, ignore_errors=True)
 
     def _damage(self) -> str:
         """Return what a trial did to the scratch folder, as a clause about the trial; "" where it is as it was."""
-        for path, fd in zip((self.output, self.errors), self._printed, strict=True):
-            try:
-                there, ours = path.lstat(), os.fstat(fd)
-            except OSError:
-                return "it removed Bystander's scratch folder, or what is in it"
-            if (there.st_dev, there.st_ino) != (ours.st_dev, ours.st_ino):
-                return "it put other files in the place of those that take its output"
         try:
-            more = [one for one in os.scandir(self.marks.parent) if one.name not in (self.marks.name, "results")]
+            for path, ours in self._identities.items():
+                there = os.lstat(path)
+                if (there.st_dev, there.st_ino) != ours:
+                    return "it put other files in the place of those that take its output"
+        except OSError:
+            return "it removed Bystander's scratch folder, or what is in it"
+        try:
+            names = os.listdir(self._told)  # noqa: PTH208 - as above
         except OSError:
             return "it removed the folder in which it could tell something"
-        for one in more:  # its own affair; but it must not fill the disk
-            self._removed(Path(one.path))
+        for name in names:  # what else it left there is its own affair; but it must not fill the disk
+            if name not in _TOLD:
+                self._removed(Path(self._told, name))
         return ""
 
     def _watched(self, watcher: Watches, command: ReadyCommand) -> dict[str, Any]:
