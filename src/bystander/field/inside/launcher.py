@@ -27,7 +27,8 @@ from processes import below, end_all, kill
 
 PR_SET_CHILD_SUBREAPER = 36
 LOOK_MS = 100
-LIMITS = [getattr(resource, "RLIMIT_" + name) for name in ["NOFILE", "CPU", "AS", "DATA", "STACK", "FSIZE", "NPROC", "CORE"]]
+LIMITED = ("NOFILE", "CPU", "AS", "DATA", "STACK", "FSIZE", "NPROC", "CORE")
+LIMITS = [getattr(resource, "RLIMIT_" + name) for name in LIMITED]
 NUMBERS = [0]  # of the request that is answered
 FILES = []  # the two descriptors of what a trial prints
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
