@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -87,6 +88,18 @@ def test_a_block_in_which_the_launcher_was_touched_runs_again(launcher: Launcher
 
     assert outcome.disturbed == why
     assert launcher.run(command("/bin/true")).disturbed == ""
+
+
+def test_a_request_longer_than_a_pipe_finds_a_stopped_launcher(launcher: Launcher) -> None:  # noqa: F811
+    """It is not waited for; and a long one is no trouble for one that works."""
+    large = {"PATH": os.environ["PATH"], **{f"V{i}": "x" * 100_000 for i in range(3)}}
+    assert launcher.run(replace(command("/bin/true"), environment=large)).status is Status.OK
+    os.kill(launcher.process_id, signal.SIGSTOP)
+
+    assert (
+        launcher.run(replace(command("/bin/true"), environment=large)).excerpt
+        == "its launcher was stopped while it ran"
+    )
 
 
 def test_a_block_that_is_run_again_is_told(tmp_path: Path, run: Run) -> None:

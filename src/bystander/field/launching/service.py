@@ -21,6 +21,7 @@ __all__ = ["LauncherLostError", "Service"]
 _PROGRAM = Path(__file__).parents[1] / "inside" / "launcher.py"
 _STOPPED = ("T", "t")  # by a signal; by whoever traces it
 _TERMINATED = 128 + 15
+_MOST_SAID = 2**20  # bytes of one answer
 _LOOK_S = 0.5
 _GRACE_S = 10.0  # over a trial's limit, in which a launcher that lives ends the whole tree
 
@@ -64,6 +65,7 @@ class Service:
         assert self._process.stdin
         assert self._process.stdout
         self._ask, self._told = self._process.stdin.fileno(), self._process.stdout.fileno()
+        os.set_blocking(self._ask, False)
         try:
             self.process_id = int(self.answer(30.0)["ready"])
         except (LauncherLostError, KeyError) as error:
@@ -83,11 +85,15 @@ class Service:
         """Send a request; one with an `argv` begins a trial, and its answers are told by its number."""
         self._number += "argv" in request
         data = json.dumps({**request, "number": self._number}).encode() + b"\n"
-        try:
-            while data:
+        was_stopped = False
+        while data:
+            try:
                 data = data[os.write(self._ask, data) :]
-        except OSError:
-            raise LauncherLostError(self._how_it_ended()) from None
+            except BlockingIOError:  # a request may be longer than a pipe, and the launcher stopped
+                select.select([], [self._ask], [], _LOOK_S)
+                was_stopped = self._still_works(was_stopped)
+            except OSError:
+                raise LauncherLostError(self._how_it_ended()) from None
 
     def answer(self, limit_s: float) -> dict[str, Any]:
         """Return the next answer.
@@ -130,6 +136,8 @@ class Service:
         if not data:
             raise LauncherLostError(self._how_it_ended())
         self._pending += data
+        if len(self._pending) > _MOST_SAID:
+            raise LauncherLostError("said something that is no account")
 
     def _how_it_ended(self) -> str:
         try:
