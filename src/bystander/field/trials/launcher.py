@@ -17,6 +17,7 @@ from types import TracebackType
 from typing import Any, Protocol
 
 from bystander.design import Status, TrialOutcome
+from bystander.errors import LauncherError
 from bystander.field.launching.account import account_readings, checked_account
 from bystander.field.launching.containment import Orphans
 from bystander.field.launching.leavings import LeftError, read_left, said_of
@@ -43,6 +44,7 @@ _EXCERPT_BYTES = 2000
 _MOST_RESULTS = 64 * 2**20  # of what the harness of a callable writes down: a million samples of twenty digits, twice
 _FLAGS = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _LOOK_S = 0.5
+_STARTS = 4
 _HOLD_S = 30.0  # until the stub of a watched trial stands before its program
 
 
@@ -117,8 +119,15 @@ class Launcher:
                 str(path): (state.st_dev, state.st_ino)
                 for path, state in zip((self.output, self.errors), map(os.fstat, self._printed), strict=True)
             }
-            self._service = Service((self._printed[0], self._printed[1]), self._lock, self._interrupts, self._orphans)
+            self._service = self._started((self._printed[0], self._printed[1]))
             self._held = stack.pop_all()
+
+    def _started(self, printed: tuple[int, int]) -> Service:
+        """Return a process that is ready; one that is killed while it starts is no reason to give up."""
+        for _ in range(_STARTS - 1):
+            with suppress(LauncherError):
+                return Service(printed, self._lock, self._interrupts, self._orphans)
+        return Service(printed, self._lock, self._interrupts, self._orphans)
 
     def _end(self) -> None:
         if self._service:
