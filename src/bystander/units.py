@@ -53,6 +53,13 @@ SIZE_UNITS = {
 _QUANTITY = re.compile(r"\s*([0-9]+(?:\.[0-9]*)?(?:[eE][-+]?[0-9]+)?|\.[0-9]+)\s*([^\s0-9]*)\s*")
 
 
+def base_unit(unit: str) -> tuple[float, str]:
+    """Return the factor and the unit in which readings of a unit are kept: seconds, bytes, or the unit itself."""
+    if unit in TIME_UNITS:
+        return TIME_UNITS[unit], "s"
+    return (float(SIZE_UNITS[unit]), "B") if unit in SIZE_UNITS else (1.0, "" if unit == "1" else unit)
+
+
 def _split(text: object, kind: str, example: str) -> tuple[float, str]:
     """Return number and unit of a text such as "30 s", or say what would be right."""
     match = _QUANTITY.fullmatch(text) if isinstance(text, str) else None

@@ -27,6 +27,7 @@ from bystander.cli.shown.said import hand_over
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from bystander.design import Measure
     from bystander.verdicts import Decision
 
 __all__ = ["EXAMPLE", "decide", "show"]
@@ -186,6 +187,11 @@ def _print_failures(console: Console, decision: Decision) -> None:
 _BRIEF = ("elapsed", "cpu", "waiting", "peak_memory")
 
 
+def _brief(measure: Measure) -> bool:
+    """Whether a measure is shown beside the main one: few are, and what a program says of itself is."""
+    return measure.name in _BRIEF or measure.name.startswith("reading:")
+
+
 def _print_brief(console: Console, decision: Decision) -> None:
     """Print the medians of the main other measures of one arm alone, one line a workload."""
     from bystander.units import quantity_text
@@ -193,7 +199,7 @@ def _print_brief(console: Console, decision: Decision) -> None:
     for workload in dict.fromkeys(single.workload for single in decision.singles):
         texts = []
         for s in decision.singles:
-            if s.workload == workload and s.measure != decision.measure and s.measure.name in _BRIEF and s.summary:
+            if s.workload == workload and s.measure != decision.measure and _brief(s.measure) and s.summary:
                 most = "at most " if 2 * s.at_floor > s.summary.size else ""
                 texts.append(f"{s.measure.label} {most}{quantity_text(s.summary.median, s.measure.unit)}")
         if texts:

@@ -74,6 +74,12 @@ def observe(
             "--keep-environment", metavar="NAME", help="Pass this variable on to the trials; may be repeated."
         ),
     ] = None,
+    number: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--number", metavar="NAME=PATTERN", help="Read a number that the command prints, as one more measure."
+        ),
+    ] = None,
     only: OnlyOption = None,
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
@@ -104,12 +110,14 @@ def observe(
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
+    from bystander.flow.commands.quick import with_numbers
     from bystander.flow.places import find_archive, new_archive
     from bystander.verdicts import gate_ask, gate_words, refuse_gate
 
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
-        "--margin": margin, "--keep-environment": keep_environment, "--placebo": placebo, "--budget": budget,
+        "--margin": margin, "--number": number, "--keep-environment": keep_environment, "--placebo": placebo,
+        "--budget": budget,
         "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict,
     }  # fmt: skip
     _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
@@ -123,7 +131,10 @@ def observe(
             name = command[0] if command else None
             result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
+            if number and not (command or arm):
+                raise UsageError("--number is for a command or --arm; a study names them in workloads.NAME.numbers")
             planned, home = _planned(command, arm, study, keep_environment or [], only or [], archive)
+            planned = with_numbers(planned, number or [])
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=most or planned.blocks,

@@ -73,6 +73,7 @@ from bystander.design.invocation import (
     check_again,
     command_line,
     inspect_again,
+    number_options,
     observe_again,
     only_options,
     unbraced,
@@ -104,6 +105,7 @@ from bystander.design.plan import (
 from bystander.design.readers.callable_reader import quick_callable
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
+from bystander.design.readers.number_reader import printed_number
 from bystander.design.readers.study_keys import (
     ANSWER_KEYS,
     ARM_KEYS,
@@ -164,6 +166,7 @@ from bystander.design.studies.workloads import (
     DEFAULT_OUTPUT_BYTES,
     AnswerRule,
     Command,
+    PrintedNumber,
     TimedCallable,
     ToldLimits,
     What,
@@ -272,6 +275,7 @@ __all__ = [
     "PlaceTable",
     "PlannedBlock",
     "PlannedTrial",
+    "PrintedNumber",
     "Provenance",
     "Record",
     "RecordHead",
@@ -334,6 +338,7 @@ __all__ = [
     "machine_title",
     "measure_named",
     "missing_measures",
+    "number_options",
     "observe_again",
     "only_options",
     "place_label",
@@ -342,6 +347,7 @@ __all__ = [
     "plain",
     "plan_named",
     "plan_rounds",
+    "printed_number",
     "quick_callable",
     "read_study",
     "redacted",

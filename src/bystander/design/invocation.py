@@ -8,8 +8,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from bystander.design.records.trials import RecordHead
+from bystander.design.studies.study import Study
 
-__all__ = ["Given", "check_again", "command_line", "inspect_again", "observe_again", "only_options", "unbraced"]
+__all__ = [
+    "Given",
+    "check_again",
+    "command_line",
+    "inspect_again",
+    "number_options",
+    "observe_again",
+    "only_options",
+    "unbraced",
+]
 
 _STUDY_FILE = "bystander.toml"
 _TAKES = {
@@ -68,6 +78,12 @@ def only_options(patterns: Sequence[str]) -> list[str]:
     return [word for pattern in patterns for word in ("--only", pattern)]
 
 
+def number_options(study: Study) -> list[str]:
+    """Return the options by which a command without a study tells which numbers it prints."""
+    numbers = study.workloads[0].numbers if any(arm.in_place for arm in study.arms) else {}
+    return [word for name, number in numbers.items() for word in ("--number", f"{name}={number.pattern}")]
+
+
 def observe_again(head: RecordHead, given: Given, *words: str) -> str:
     """Return the command that observes a record's study anew, "" where it cannot.
 
@@ -83,7 +99,7 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
         return command_line("observe", *words, given=_with_study(head, given))
     if given.here and given.here != head.study_folder:
         return ""  # it was run where it lies, and that is elsewhere
-    kept = [word for name in study.keep_environment for word in ("--keep-environment", name)]
+    kept = [word for name in study.keep_environment for word in ("--keep-environment", name)] + number_options(study)
     bare = Given(archive=given.archive)
     if all(arm.placebo or not arm.command for arm in study.arms):
         said = shlex.split(unbraced(study.workloads[0].template))

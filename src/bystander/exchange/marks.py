@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
-from bystander.units import SIZE_UNITS, TIME_UNITS
+from bystander.units import base_unit
 
 __all__ = ["Spans", "identity", "read_marks"]
 
@@ -171,7 +171,7 @@ class _Reader:
     def _reading(self, name: str, value: str, unit: str = "", better: str = "less") -> None:
         if not name or better not in _SIDES:
             raise ValueError(better)
-        factor, base = _factor(unit[:_MOST_LETTERS])
+        factor, base = base_unit(unit[:_MOST_LETTERS])
         self.readings[_name(name)] = _bounded(_number(value) * factor), base, better
 
     def _items(self, name: str, count: str) -> None:
@@ -213,12 +213,6 @@ def identity(word: object) -> int:
     if not -_MOST_NS < number < _MOST_NS:
         raise ValueError("a process or thread of no number")
     return int(number)
-
-
-def _factor(unit: str) -> tuple[float, str]:
-    if unit in TIME_UNITS:
-        return TIME_UNITS[unit], "s"
-    return (float(SIZE_UNITS[unit]), "B") if unit in SIZE_UNITS else (1.0, "" if unit == "1" else unit)
 
 
 def read_marks(data: bytes, started_ns: int, length_ns: int, wall_offset_ns: int, spans: Spans | None = None) -> Marks:

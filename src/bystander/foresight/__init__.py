@@ -17,7 +17,13 @@ from bystander.foresight.remarks import (
     unwatched,
 )
 from bystander.foresight.repetition import long_trials, repetition_advice
-from bystander.foresight.tellings import require_measure, told_sentences, work_sentences
+from bystander.foresight.tellings import (
+    printed_sentences,
+    require_measure,
+    told_sentences,
+    unprinted_sentences,
+    work_sentences,
+)
 from bystander.foresight.tried import FEWEST_BLOCKS, MOST_BLOCKS, AnswerDifference, TrialBlock, Tried
 
 __all__ = [
@@ -44,6 +50,7 @@ __all__ = [
     "measure_advice",
     "of_text",
     "outlooks",
+    "printed_sentences",
     "record_noise",
     "repetition_advice",
     "require_measure",
@@ -52,6 +59,7 @@ __all__ = [
     "told_sentences",
     "too_few",
     "tried_noise",
+    "unprinted_sentences",
     "unread_answers",
     "unwatched",
     "work_sentences",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -10,7 +11,7 @@ from bystander.errors import StudyError
 from bystander.foresight.tried import Tried
 from bystander.units import counted, listed, quantity_text, share_text
 
-__all__ = ["require_measure", "told_sentences", "work_sentences"]
+__all__ = ["printed_sentences", "require_measure", "told_sentences", "unprinted_sentences", "work_sentences"]
 
 _MOST_NAMES = 6
 
@@ -21,13 +22,40 @@ def require_measure(study: Study, tried: Sequence[Tried]) -> None:
         return
     problems = []
     for one in tried:
-        if one.well and study.measure not in one.outcome.readings:
+        if one.well and math.isnan(one.outcome.readings.get(study.measure, math.nan)):
             known = [name for name, measure in one.outcome.measures.items() if measure.decided]
             instead = f"it told {', '.join(known[:_MOST_NAMES])}" if known else "it told nothing of itself"
             workload, arm = study.workloads[one.workload].name, study.arms[one.arm].name
             problems.append(f'measure: "{study.measure}" was not told by {workload} under {arm}; {instead}')
     if problems:
         raise StudyError(problems)
+
+
+def unprinted_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Return where a number that a study looks for in what is printed was not found, one sentence each."""
+    found = []
+    for one in tried:
+        workload = study.workloads[one.workload]
+        for name, number in workload.numbers.items() if one.well else ():
+            if math.isnan(one.outcome.readings.get(f"reading:{name}", math.nan)):
+                found.append(
+                    f'{workload.name} prints no number "{name}" under {study.arms[one.arm].name}: nothing in its '
+                    f"output or errors matches {number.pattern}."
+                )
+    return found
+
+
+def printed_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:
+    """Return, for each workload with numbers that it prints, what was found under the reference."""
+    found = []
+    for one in tried:
+        workload = study.workloads[one.workload]
+        if one.well and one.arm == study.reference_at and workload.numbers:
+            read = {name: one.outcome.readings.get(f"reading:{name}", math.nan) for name in workload.numbers}
+            units = {measure.label: measure.unit for measure in one.outcome.measures.values()}
+            parts = [f"{name} {quantity_text(v, units[name])}" for name, v in read.items() if not math.isnan(v)]
+            found += [f"{workload.name} prints {listed(parts, _MOST_NAMES)}."] if parts else []
+    return found
 
 
 def told_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:

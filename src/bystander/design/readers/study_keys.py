@@ -16,7 +16,16 @@ from bystander.design.studies.workloads import (
     ToldLimits,
 )
 
-__all__ = ["ANSWER_KEYS", "ARM_KEYS", "CALLABLE_KEYS", "COMMAND_KEYS", "GATE_KEYS", "SHARED_KEYS", "STUDY_KEYS"]
+__all__ = [
+    "ANSWER_KEYS",
+    "ARM_KEYS",
+    "CALLABLE_KEYS",
+    "COMMAND_KEYS",
+    "GATE_KEYS",
+    "NUMBER_KEYS",
+    "SHARED_KEYS",
+    "STUDY_KEYS",
+]
 
 _LONGEST_LIMIT_S = 3.6e6
 _LARGEST_BYTES = 2**50 - 1
@@ -107,6 +116,7 @@ SHARED_KEYS = _table(  # of workloads of every kind
     _text("spans", "the file of a trial's spans", ""),
     _size("told", "a trial that tells more in marks or spans has failed", ToldLimits.size),
     Key("told_lines", Type.WHOLE, "the most lines of marks", ToldLimits.lines, 1, 100_000_000),
+    _own("numbers", "numbers that the program prints, each a measure"),
     Key("told_names", Type.WHOLE, "the most readings, items and intervals", ToldLimits.names, 1, 100_000),
     _own("start", "where its files are before each trial"),
     Key("files", Type.TEXTS, "files that its start reads", ()),
@@ -125,6 +135,12 @@ CALLABLE_KEYS = _table(
     _duration("sample", "how long a sample lasts at least", DEFAULT_SAMPLE_S, 60.0, "1 min"),
     Key("samples", Type.WHOLE, "samples of each trial", DEFAULT_SAMPLES, 5, 1_000_000),
     _choice("garbage", "when garbage is collected", "held", ("held", "as it is"), "no way to collect garbage"),
+)
+NUMBER_KEYS = _table(
+    _text("pattern", "the regular expression that finds it"),
+    _text("unit", "in which it is printed", ""),
+    _choice("better", "its better side", "less", ("less", "more", ""), "no side"),
+    _choice("of", "which of several matches", "last", ("last", "first", "sum"), "none of several matches"),
 )
 ANSWER_KEYS = _table(
     _own("of", "what the answer is"),

@@ -16,6 +16,7 @@ from bystander.design.readers.callable_reader import CALLABLE_KIND
 from bystander.design.readers.command_reader import COMMAND_KIND, check_template
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
+from bystander.design.readers.number_reader import read_numbers
 from bystander.design.readers.start_reader import check_floors, read_start
 from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, SHARED_KEYS, STUDY_KEYS
 from bystander.design.readers.values import shown
@@ -271,6 +272,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         start=read_start(reader, table, path, kind),
         files=value("files"),
         floor=value("floor"),
+        numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),
     )
     workloads = []

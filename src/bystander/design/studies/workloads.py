@@ -15,6 +15,7 @@ __all__ = [
     "DEFAULT_SAMPLE_S",
     "AnswerRule",
     "Command",
+    "PrintedNumber",
     "TimedCallable",
     "ToldLimits",
     "What",
@@ -138,6 +139,28 @@ class ToldLimits:
 
 
 @dataclass(frozen=True)
+class PrintedNumber:
+    """A number that a program prints, found in its output or, behind that, in its errors.
+
+    Attributes
+    ----------
+    pattern : str
+        A regular expression, by lines; its first group is the number, or all of it where it has none.
+    unit : str
+        In which it is printed; times and sizes are kept in seconds and bytes.
+    better : str
+        Its better side: "less", "more", or "" for none.
+    of : str
+        Which of several matches it is: "last", "first", or their "sum".
+    """
+
+    pattern: str
+    unit: str = ""
+    better: str = "less"
+    of: str = "last"
+
+
+@dataclass(frozen=True)
 class Workload:
     """Something to run, for one value of each of its inputs.
 
@@ -172,6 +195,8 @@ class Workload:
         The name of a workload that does nothing but what this one must do anyway; "" for none.
     told : ToldLimits
         The most that a trial may tell in marks and spans.
+    numbers : mapping
+        By name: what it prints that is a measure.
     """
 
     name: str
@@ -193,6 +218,7 @@ class Workload:
     files: tuple[str, ...] = ()
     floor: str = ""
     told: ToldLimits = ToldLimits()
+    numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
 
     @property
     def kind(self) -> str:

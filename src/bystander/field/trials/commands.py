@@ -9,7 +9,16 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from bystander.design import DEFAULT_OUTPUT_BYTES, Arm, Command, ToldLimits, Workload, fill_shell, filled_words
+from bystander.design import (
+    DEFAULT_OUTPUT_BYTES,
+    Arm,
+    Command,
+    PrintedNumber,
+    ToldLimits,
+    Workload,
+    fill_shell,
+    filled_words,
+)
 from bystander.errors import StudyError
 
 __all__ = ["ReadyCommand", "ReadyWorkload", "Site", "found_program", "ready_command"]
@@ -37,6 +46,8 @@ class ReadyCommand:
         A file in its folder that holds the spans of the trial; "" for none.
     told : ToldLimits
         The most that it may tell in marks and spans.
+    numbers : mapping
+        What it prints that is a measure, by name.
     secrets : tuple of str
         Values that are masked in what is kept of its output.
     """
@@ -54,6 +65,7 @@ class ReadyCommand:
     listens: bool = False
     spans: str = ""
     told: ToldLimits = field(default_factory=ToldLimits)
+    numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
     secrets: tuple[str, ...] = ()
 
 

@@ -22,6 +22,7 @@ class Runs(Protocol):
     """What runs a command: the launcher, or a stand-in for it."""
 
     output: Path
+    errors: Path
     marks: Path
 
     def run(self, command: ReadyCommand) -> TrialOutcome:
@@ -78,6 +79,7 @@ def ready_workload(workload: Workload, site: Site, stub: Mapping[str, Any] | Non
         listens=True,
         spans=workload.spans,
         told=workload.told,
+        numbers=workload.numbers,
     )
     steps = {name: ready_command(workload, site, name, step) for name, step in workload.steps.items()}
     return ReadyWorkload(command, **steps, kind=workload.kind)

@@ -36,12 +36,14 @@ from bystander.foresight import (
     long_trials,
     measure_advice,
     outlooks,
+    printed_sentences,
     repetition_advice,
     shims,
     timers,
     told_sentences,
     too_few,
     tried_noise,
+    unprinted_sentences,
     unread_answers,
     unwatched,
     work_sentences,
@@ -142,7 +144,8 @@ def check(
 
 def _of_trying(study: Study, tried: Sequence[Tried]) -> list[str]:
     """Say what one trial of each workload showed of what they tell, do and time."""
-    return [*told_sentences(study, tried), *work_sentences(study, tried), *timers(study, tried)]
+    told = [*told_sentences(study, tried), *printed_sentences(study, tried), *unprinted_sentences(study, tried)]
+    return [*told, *work_sentences(study, tried), *timers(study, tried)]
 
 
 def _of_outlook(study: Study, found: Sequence[Outlook], *, untried: bool) -> list[str]:

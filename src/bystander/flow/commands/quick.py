@@ -17,6 +17,7 @@ from bystander.design import (
     StoppingRule,
     Study,
     Workload,
+    printed_number,
     quick_callable,
 )
 from bystander.errors import UsageError
@@ -24,7 +25,7 @@ from bystander.field import StudyFolder
 
 _SAMPLE_S = 0.5  # of a callable that is looked into: a trial takes one sample
 
-__all__ = ["callable_study", "commands_study", "one_command_study"]
+__all__ = ["callable_study", "commands_study", "one_command_study", "with_numbers"]
 
 
 def one_command_study(words: Sequence[str], here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
@@ -87,3 +88,14 @@ def callable_study(call: str, given: str | None, here: Path, keep: Sequence[str]
         blocks=ONE_ARM_BLOCKS, keep_environment=tuple(keep),
     )  # fmt: skip
     return study, StudyFolder(here)
+
+
+def with_numbers(study: Study, texts: Sequence[str]) -> Study:
+    """Return a study whose every workload also has numbers that it prints, given as NAME=PATTERN."""
+    found = [printed_number(text) for text in texts]
+    names = [name for name, _ in found]
+    if len(set(names)) < len(names):
+        raise UsageError(f'--number: the name "{next(n for n in names if names.count(n) > 1)}" stands twice')
+    if not found:
+        return study
+    return replace(study, workloads=tuple(replace(one, numbers=dict(found)) for one in study.workloads))

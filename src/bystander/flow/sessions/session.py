@@ -50,7 +50,7 @@ from bystander.flow.trials.calibration import calibrated
 from bystander.flow.trials.own_files import OwnFiles
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import Commands, TrialRunner
-from bystander.foresight import Pace, Tried, difference_sentence, unwatched, work_sentences
+from bystander.foresight import Pace, Tried, difference_sentence, unprinted_sentences, unwatched, work_sentences
 
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
@@ -192,7 +192,7 @@ def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Sessio
     with OwnFiles(study, session.arms, session.maker) as watched:
         tried, differences = rehearse(study, trials, observer, watched)
     sentences = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
-    for sentence in [*sentences, *work_sentences(study, tried)]:
+    for sentence in [*sentences, *unprinted_sentences(study, tried), *work_sentences(study, tried)]:
         observer.remark(sentence)
     if session.budget_s is not None:
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)

@@ -1,18 +1,24 @@
-"""What a trial tells is collected, kind after kind, into readings and packets of evidence."""
+"""What a trial tells is collected, kind after kind, into readings and evidence; and the numbers that it prints."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import math
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
-from bystander.design import TIMELINE, TrialOutcome
+from bystander.design import TIMELINE, Measure, PrintedNumber, TrialOutcome
 from bystander.errors import DataError
 from bystander.evidence import Collected, EvidenceKind, TrialFiles, evidence_kinds, packed, reduced
 from bystander.exchange import Spans, read_marks, read_spans
 from bystander.field import LeftError, read_left
+from bystander.units import base_unit
 
-__all__ = ["with_evidence"]
+__all__ = ["with_evidence", "with_numbers"]
 
+_THOUSANDS = re.compile(r"[-+]?\d{1,3}(?:,\d{3})+(?:\.\d+)?")
+_LARGEST = 1e100
 _CLOCK_SLACK_NS = 1_000_000  # by which the wall clock may have been moved meanwhile
 
 Collect = Callable[[TrialOutcome, TrialFiles], Collected | None]
@@ -75,3 +81,48 @@ def _marked(outcome: TrialOutcome, files: TrialFiles) -> Collected | None:
 
 
 _OWN: dict[str, Collect] = {TIMELINE: _marked}
+
+
+def with_numbers(
+    outcome: TrialOutcome, numbers: Mapping[str, PrintedNumber], files: Sequence[Path], most: int
+) -> TrialOutcome:
+    """Return a trial with the numbers that it printed; one that it did not print is NaN.
+
+    Parameters
+    ----------
+    files : sequence of Path
+        Where it printed: output before errors.
+    most : int
+        The most bytes that it may print.
+
+    Raises
+    ------
+    LeftError
+        When one of the files is none.
+    """
+    if not numbers:
+        return outcome
+    printed = [read_left(file, most, "the file of its output") or b"" for file in files]
+    text = b"\n".join(printed).decode("utf-8", "replace")
+    readings, measures = dict(outcome.readings), dict(outcome.measures)
+    for name, number in numbers.items():
+        factor, unit = base_unit(number.unit)
+        readings[f"reading:{name}"] = _found(number, text) * factor
+        measures[f"reading:{name}"] = Measure(f"reading:{name}", name, unit, number.better)
+    return replace(outcome, readings=readings, measures=measures)
+
+
+def _found(number: PrintedNumber, text: str) -> float:
+    values = [_value(word) for word in re.findall(number.pattern, text, re.MULTILINE)]
+    if not values:
+        return math.nan
+    return math.fsum(values) if number.of == "sum" else values[0 if number.of == "first" else -1]
+
+
+def _value(word: str) -> float:
+    """Return a number as it is printed, with commas between thousands or without; NaN for what is none."""
+    try:
+        value = float(word.replace(",", "") if _THOUSANDS.fullmatch(word) else word)
+    except ValueError:
+        return math.nan
+    return value if abs(value) <= _LARGEST else math.nan

@@ -10,7 +10,7 @@ from bystander.design import Status, TrialOutcome
 from bystander.evidence import TrialFiles
 from bystander.field import LeftError, ReadyCommand, ReadyWorkload, Runs, under_conditions
 from bystander.flow.trials.answers import Answers, Stamp
-from bystander.flow.trials.collected import with_evidence
+from bystander.flow.trials.collected import with_evidence, with_numbers
 from bystander.flow.trials.kinds import joined_kind
 from bystander.flow.trials.starts import Starts
 
@@ -71,12 +71,22 @@ class TrialRunner:
         spans = Path(command.folder, command.spans) if command.spans else None
         files = TrialFiles(self._launcher.output, self._launcher.marks, spans, command.told)
         outcome = _with_told(kind.reduced(outcome), files)
+        if command.numbers and outcome.status is Status.OK:
+            outcome = self._with_numbers(command, outcome)
         if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
             outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
             return _failed(outcome, failed.excerpt)
         return outcome
+
+    def _with_numbers(self, command: ReadyCommand, outcome: TrialOutcome) -> TrialOutcome:
+        """Return a trial with the numbers that it printed."""
+        try:
+            files = (self._launcher.output, self._launcher.errors)
+            return with_numbers(outcome, command.numbers, files, command.output_bytes)
+        except LeftError as error:
+            return _failed(outcome, str(error))
 
     def _answered(
         self,

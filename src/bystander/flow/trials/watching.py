@@ -28,7 +28,7 @@ class WatchedRuns:
 
     def __init__(self, launcher: Launcher, way: str, tick_ns: int, seed: int) -> None:
         self._launcher, self._way, self._tick_ns, self._seed = launcher, way, tick_ns, seed
-        self.output, self.marks = launcher.output, launcher.marks
+        self.output, self.errors, self.marks = launcher.output, launcher.errors, launcher.marks
         self.watched: Watched | None = None
 
     def run(self, command: ReadyCommand) -> TrialOutcome:
@@ -75,7 +75,7 @@ class CountedRuns:
 
     def __init__(self, launcher: Launcher) -> None:
         self._launcher = launcher
-        self.output, self.marks = launcher.output, launcher.marks
+        self.output, self.errors, self.marks = launcher.output, launcher.errors, launcher.marks
         self._folder = Path(launcher.output).with_name("hooks")
         self.counts: Counts | None = None
 

@@ -6,7 +6,15 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
-from bystander.design import check_again, command_line, inspect_again, observe_again, only_options, unbraced
+from bystander.design import (
+    check_again,
+    command_line,
+    inspect_again,
+    number_options,
+    observe_again,
+    only_options,
+    unbraced,
+)
 from bystander.verdicts.types import Decision, Row
 from bystander.verdicts.words import Verdict
 
@@ -58,7 +66,7 @@ def _comparing(decision: Decision) -> str:
     if not any(arm.in_place for arm in head.study.arms) or not observe_again(head, given):
         return "Next: give the study a second arm, which is then compared with the first."
     said = unbraced(head.study.workloads[0].template)
-    words = ("--arm", f"before={said}", "--arm", f"after={said}")
+    words = (*number_options(head.study), "--arm", f"before={said}", "--arm", f"after={said}")
     both = command_line("observe", *words, given=replace(given, study="", only=()))
     return f"Next: write another command in the place of the second, and compare the two:\n  {both}"
 
