@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from bystander.design import ArmState, MachineState, Study, stretches
+from bystander.design import ArmState, Command, MachineState, Study, placeholder_names, stretches
 from bystander.foresight.tried import AnswerDifference, Tried
 from bystander.stats import blocks_needed
 from bystander.units import counted, share_text
@@ -17,6 +17,7 @@ __all__ = [
     "disturbance",
     "left_behind",
     "shims",
+    "spaced",
     "timers",
     "too_few",
     "unread_answers",
@@ -36,6 +37,20 @@ def alike(study: Study, arms: Sequence[ArmState]) -> list[str]:
         for names in by_key.values()
         if len(names) > 1
     ]
+
+
+def spaced(study: Study) -> list[str]:
+    """Say where a value with a space is filled into a command: it is one word, whatever it would be in a shell."""
+    found: dict[str, None] = {}
+    for workload in study.workloads:
+        if isinstance(workload.what, Command) and not workload.what.shell:
+            for arm in study.arms:
+                template, values = arm.command_for(workload), workload.values(arm.settings)
+                for name in placeholder_names(template):
+                    if len((value := values.get(name, "")).split()) > 1:
+                        sentence = f'{{{name}}} of {workload.base} is filled with "{value}", one word of its command.'
+                        found[sentence] = None
+    return list(found)
 
 
 def too_few(study: Study) -> list[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -14,6 +13,7 @@ from bystander.design.measures import MEASURES, is_told
 from bystander.design.readers.answer_reader import read_answer
 from bystander.design.readers.callable_reader import CALLABLE_KIND
 from bystander.design.readers.command_reader import COMMAND_KIND, check_template
+from bystander.design.readers.input_reader import read_inputs
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.number_reader import read_numbers
@@ -248,7 +248,6 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
     reader.name(name, path)
     reader.keys(table, workload_keys(), path)
     what, kind = _what(reader, table, path)
-    inputs = _inputs(reader, table.get("inputs"), f"{path}.inputs")
     answer, answer_rule = read_answer(reader, table, path, kind.answers)
 
     def value(key: str) -> Any:
@@ -276,29 +275,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),
     )
     workloads = []
-    for chosen in itertools.product(*inputs.values()):
-        values = dict(zip(inputs, chosen, strict=True))
+    for values in read_inputs(reader, table.get("inputs"), f"{path}.inputs"):
         workloads.append(replace(plain, name=workload_name(name, values), inputs=values))
     kind.check(reader, path, workloads[0], arms)
     return workloads
-
-
-def _inputs(reader: KeyReader, value: Any, path: str) -> dict[str, tuple[str, ...]]:
-    found: dict[str, tuple[str, ...]] = {}
-    for key, items in reader.table(value, path).items() if value is not None else ():
-        right = isinstance(items, list) and all(
-            isinstance(item, str | int | float) and not isinstance(item, bool) for item in items
-        )
-        if not _SETTING.fullmatch(key):
-            reader.wrong(f"{path}.{key}", "an input's name is made of letters, digits and _")
-        elif not right or not items:
-            reader.wrong(f"{path}.{key}", f'{shown(items)} is no list of values; write for example ["north", "south"]')
-        elif len({str(item) for item in items}) < len(items):
-            twice = next(str(item) for item in items if [str(i) for i in items].count(str(item)) > 1)
-            reader.wrong(
-                f"{path}.{key}",
-                f'the value "{twice}" stands twice; each would be a workload of the same name',
-            )
-        else:
-            found[key] = tuple(str(item) for item in items)
-    return found

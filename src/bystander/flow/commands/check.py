@@ -39,6 +39,7 @@ from bystander.foresight import (
     printed_sentences,
     repetition_advice,
     shims,
+    spaced,
     timers,
     told_sentences,
     too_few,
@@ -110,6 +111,7 @@ def check(
         remarks = [
             *alike(study, arms),
             *too_few(study),
+            *spaced(study),
             *shims(arms),
             *signs(study, arms, commands),
             *unread_answers(study),

@@ -24,7 +24,7 @@ from bystander.flow.sessions.session import BegunRecord, Observed, Session, Worl
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
 from bystander.flow.trials.signs import signs
-from bystander.foresight import alike, shims, too_few
+from bystander.foresight import alike, shims, spaced, too_few
 
 __all__ = ["Observed", "World", "observe", "resume"]
 
@@ -65,7 +65,7 @@ def observe(
         home.keep_beside(archive)
         maker = ArmMaker(home, caller, archive)
         arms, commands = make_arms(study, maker, observer)
-        for sentence in (*alike(study, arms), *shims(arms), *signs(study, arms, commands)):
+        for sentence in (*alike(study, arms), *spaced(study), *shims(arms), *signs(study, arms, commands)):
             observer.remark(sentence)
         files = ArmFiles(maker, study, arms)
         with Archive(archive, create=True) as kept:
