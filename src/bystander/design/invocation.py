@@ -22,6 +22,7 @@ __all__ = [
 ]
 
 _STUDY_FILE = "bystander.toml"
+_REDACTED = ("decide", "report")
 _TAKES = {
     "observe": ("study", "archive", "only"),
     "check": ("study", "archive", "only"),
@@ -41,12 +42,15 @@ class Given:
     ----------
     here : str
         The current folder, absolute; "" where nobody says.
+    redacted : bool
+        Whether outputs leave out who, where and what exactly.
     """
 
     study: str = ""
     archive: str = ""
     only: tuple[str, ...] = ()
     here: str = ""
+    redacted: bool = False
 
 
 def command_line(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
@@ -57,6 +61,8 @@ def command_line(*words: str, given: Given = Given(), last: Sequence[str] = ()) 
         line += ["--study", given.study]
     if given.archive and "archive" in takes and "--archive" not in words:
         line += ["--archive", given.archive]
+    if given.redacted and words[0] in _REDACTED:
+        line.append("--redacted")
     if "only" in takes and "--only" not in words:
         line += only_options(given.only)
     return "bystander " + shlex.join([*line, *last])

@@ -46,8 +46,16 @@ def markdown(decision: Decision) -> str:
     lines += [md("- {}", text) for text in methods(decision)]
     lines += _looks(decision)
     lines += [_EMPTY, *code_block(repeat_lines(decision)), _EMPTY, md("</details>"), _EMPTY]
-    lines += [md("{}", next_sentence(decision)), _EMPTY]
+    lines += [*_next(decision), _EMPTY]
     return str(joined("\n", lines))
+
+
+def _next(decision: Decision) -> list[Marked]:
+    """Return what to do next, with commands to be copied in blocks of their own."""
+    lines: list[Marked] = []
+    for line in next_sentence(decision).split("\n"):
+        lines += [_EMPTY, *code_block([line.strip()]), _EMPTY] if line.startswith("  ") else [md("{}", line)]
+    return lines
 
 
 def _looks(decision: Decision) -> list[Marked]:

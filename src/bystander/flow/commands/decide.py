@@ -57,12 +57,12 @@ def decided(
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
     scrubbed = scrubber(record.head)
     if redact:
-        given, later = Given(), [replace(one, why=scrubbed(one.why)) for one in later]
+        given, later = Given(redacted=True), [replace(one, why=scrubbed(one.why)) for one in later]
         record = redacted(record)
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
     if redact:
-        return replace(decision, notes=notes, given=Given()), None if ask is None else gate(decision, ask)
+        return replace(decision, notes=notes, given=Given(redacted=True)), None if ask is None else gate(decision, ask)
     rows = {row.key for row in decision.primary}
     accounts = {key: told for key, told in told_accounts(archive, record.head).items() if key in rows}
     decision = replace(decision, notes=notes, given=given or Given(), accounts=accounts)
