@@ -243,3 +243,25 @@ def test_a_whole_archive_is_mended_whole(tmp_path: Path) -> None:
     with pytest.raises(ArchiveError, match="nothing can be read"):
         mend(tmp_path / "c.sqlite", tmp_path / "d.sqlite")
     assert not (tmp_path / "d.sqlite").exists()
+
+
+def test_what_was_saved_of_a_removed_archive_before_stays(tmp_path: Path) -> None:
+    """Each is saved under a name of its own, for its owner alone."""
+    path = tmp_path / "a.sqlite"
+    saved = [tmp_path / name for name in ("a.sqlite.saved", "a.sqlite.saved-2")]
+    for elapsed in (1, 2):
+        with Archive(path, create=True) as archive:
+            writer, _ = begun(archive)  # type: ignore[misc]
+            writer.trial(placed(0, 0, 0, 0, last=False), outcome(float(elapsed)), 9.0)
+            path.unlink()
+            with pytest.raises(ArchiveError, match=f"is saved in {saved[elapsed - 1]}"):
+                archive.still_there()
+        for end in ("-wal", "-shm"):
+            path.with_name(path.name + end).unlink(missing_ok=True)
+    found = []
+    for one in saved:
+        with Archive(one) as archive:
+            found += archive.load(halves=True).column("elapsed").tolist()
+
+    assert found == [1.0, 2.0]
+    assert {one.stat().st_mode & 0o777 for one in saved} == {0o600}

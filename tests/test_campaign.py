@@ -117,12 +117,14 @@ def test_two_that_resume_one_record_at_once_run_it_once(tmp_path: Path, running:
 
 
 @pytest.mark.parametrize("replaced", [False, True])
-def test_an_archive_that_is_removed_is_noticed_and_saved(tmp_path: Path, running: Running, replaced: bool) -> None:
+def test_an_archive_that_is_removed_is_noticed_and_saved(
+    tmp_path: Path, running: Running, run: Run, replaced: bool
+) -> None:
     """Within a block: the observation ends, and what it held is saved beside it, to be gone on with."""
     process = begin(tmp_path, running)
     time.sleep(0.5)
     if replaced:
-        (tmp_path / ".bystander" / "archive.sqlite").rename(tmp_path / "moved.sqlite")
+        (tmp_path / ".bystander" / "archive.sqlite").rename(tmp_path.with_suffix(".moved"))  # not within the arm
         (tmp_path / ".bystander" / "archive.sqlite").touch()
     else:
         shutil.rmtree(tmp_path / ".bystander")
@@ -136,6 +138,8 @@ def test_an_archive_that_is_removed_is_noticed_and_saved(tmp_path: Path, running
         said.split()
     )
     assert len(record.trials) > 3
+    run("observe", "--resume", "--quiet", "--archive", ".bystander/archive.sqlite.saved")
+    assert whole(kept(tmp_path, "archive.sqlite.saved"), 25)
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")

@@ -176,6 +176,31 @@ def test_a_block_in_which_the_machine_slept_is_void_and_run_again(tmp_path: Path
     assert len(record.trials) == TRIALS
 
 
+def test_what_is_said_of_disturbed_blocks_is_so(tmp_path: Path) -> None:
+    """Run again, taken as it was after three times; later ones are taken at once, and never said to have run again."""
+    jumps = iter(range(0, 10**9, 3600))  # the clocks part at every look
+    archive = tmp_path / "a.sqlite"
+    observe(
+        STUDY, StudyFolder(tmp_path), archive, os.environ, Silent(),
+        world=world(tmp_path, 100, offsets=lambda: next(jumps)),
+    )  # fmt: skip
+    with Archive(archive) as kept:
+        notes = [note for note in kept.head().notes if "block" in note.lower()]
+    names = [workload.name for workload in STUDY.workloads]
+    why = "the machine slept or its clock was set."
+
+    for name in names:
+        mine = [note for note in notes if f" of {name} " in note]
+        first = mine[0].split()[1]
+        assert mine == [
+            f"Block {first} of {name} was run again: {why}",
+            f"Block {first} of {name} was disturbed 3 times and is taken as it was: {why}",
+            f"In all, {STUDY.blocks} blocks of {name} were disturbed so: {why}",
+        ]
+    found = [state for *_, state, _ in attempts(archive)]
+    assert found.count("void") == 2 * len(names)
+
+
 def test_an_arm_that_is_gone_or_changed_is_refused(tmp_path: Path, run: Run, running: Running) -> None:
     """A folder used where it lies must be as it was; a laid-out arm is used as it was laid out."""
     (tmp_path / "old").mkdir()

@@ -87,7 +87,17 @@ class LauncherError(BystanderError):
 
 
 class NoSpaceError(BystanderError):
-    """A disk is full; what ended is kept, and the record can be resumed."""
+    """A disk is full; what ended is kept, and the record can be resumed.
+
+    Parameters
+    ----------
+    record : str
+        The record that was interrupted by it; "" where none was begun.
+    """
+
+    def __init__(self, message: str, record: str = "") -> None:
+        super().__init__(message)
+        self.record = record
 
 
 class ArchiveError(BystanderError):

@@ -7,7 +7,7 @@ import secrets
 from contextlib import suppress
 from pathlib import Path
 
-__all__ = ["make_private_folder", "new_private_file", "open_private_file", "write_whole"]
+__all__ = ["make_private_folder", "new_private_file", "open_private_file", "read_at_most", "write_whole"]
 
 _NEW = os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _MODE, _FOLDER_MODE = 0o600, 0o700
@@ -36,6 +36,13 @@ def open_private_file(path: Path) -> None:
     except FileExistsError:
         if not path.exists():
             raise FileExistsError(17, "it is a link that leads nowhere", str(path)) from None
+
+
+def read_at_most(path: Path, most: int) -> bytes | None:
+    """Return the content of a file that a user named, None where it is larger: some never end."""
+    with path.open("rb") as file:
+        data = file.read(most + 1)
+    return data if len(data) <= most else None
 
 
 def write_whole(path: Path, data: str | bytes) -> None:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Evidence, Record, RecordHead, Status, Trials
+from bystander.design import Evidence, Record, RecordHead, Trials, refuse_strays
 
 __all__ = ["TrialRows", "assembled"]
 
@@ -91,23 +91,8 @@ def assembled(head: RecordHead, rows: TrialRows) -> Record:
     readings = np.concatenate([part.readings for part in parts] or [np.empty((0, width))])
     columns |= {"readings": readings, "answers": _numbered(answers)}
     trials = Trials(**columns)
-    _check(head, trials)
+    refuse_strays(head, trials)
     return Record(head, trials, several, excerpts, evidence=evidence)
-
-
-def _check(head: RecordHead, trials: Trials) -> None:
-    """Raise ValueError where a column of trials holds what stands for nothing."""
-    if not len(trials):
-        return
-    for name, column, least, most in (
-        ("workload", trials.workload, 0, len(head.study.workloads)), ("arm", trials.arm, 0, len(head.study.arms)),
-        ("status", trials.status, 0, len(Status)), ("machine", trials.machine, 0, len(head.machines)),
-        ("block", trials.block, -1, 2**53), ("order", trials.order, -1, 2**53),
-    ):  # fmt: skip
-        if column.min() < least or column.max() >= most:
-            raise ValueError(f"its trials name a {name} that is not there")
-    if np.isinf(trials.readings).any():
-        raise ValueError("a reading is beyond all numbers")
 
 
 def _unpacked(data: bytes, kind: str = "<f8") -> NDArray[Any]:

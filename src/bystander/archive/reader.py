@@ -294,7 +294,7 @@ class Reader:
             raise self._damaged(row["name"], error) from error
 
     def _damaged(self, name: str, error: Exception) -> ArchiveError:
-        return ArchiveError(f"the archive {self.path} is damaged in record {name}: {error}")
+        return damaged(self.path, error, name)
 
     def _whole(self, row: sqlite3.Row) -> RecordHead:
         try:

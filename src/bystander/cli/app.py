@@ -97,8 +97,6 @@ def run() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(FAILED)
     except OSError as error:
-        if os.environ.get(_TRACEBACK) == "all":
-            raise
         name = f": {error.filename}" if error.filename else ""
         _complain(f"{error.strerror or error}{name}")
         sys.exit(FAILED)

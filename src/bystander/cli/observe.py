@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -24,7 +26,7 @@ from bystander.cli.options import (
 )
 from bystander.cli.options import given as given_again
 from bystander.cli.shown.said import say
-from bystander.errors import UsageError
+from bystander.errors import NoSpaceError, UsageError
 
 if TYPE_CHECKING:
     from bystander.design import Study
@@ -125,7 +127,7 @@ def observe(
     most = whole_option("--fixed", fixed, "blocks") or whole_option("--blocks", blocks, "blocks")
     seed = whole_option("--seed", seed, "seed")
     words = None if gate is None else gate_words(gate)
-    with Display(quiet) as display:
+    with Display(quiet) as display, _resumable(archive):
         if resume:
             target = find_archive(archive, variables(), here())
             name = command[0] if command else None
@@ -162,6 +164,20 @@ def observe(
         raise typer.Exit(INTERRUPTED)
     if code:
         raise typer.Exit(code)
+
+
+@contextmanager
+def _resumable(archive: Path | None) -> Iterator[None]:
+    """Say how a record goes on that ended for want of space."""
+    from bystander.design import command_line
+
+    try:
+        yield
+    except NoSpaceError as error:
+        if not error.record:
+            raise
+        finishes = command_line("observe", "--resume", error.record, given=given_again(archive=archive))
+        raise NoSpaceError(f"{error}; make room, then {finishes}") from None
 
 
 # Options that mean two different things.

@@ -135,6 +135,7 @@ from bystander.design.records.trials import (
     TrialArray,
     TrialColumns,
     Trials,
+    refuse_strays,
     run_name,
 )
 from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
@@ -351,6 +352,7 @@ __all__ = [
     "quick_callable",
     "read_study",
     "redacted",
+    "refuse_strays",
     "register_plan",
     "register_workload_kind",
     "renamed",

@@ -25,11 +25,11 @@ from bystander.design import (
     RecordHead,
     Run,
     State,
-    Status,
     Trials,
     Whose,
     from_plain,
     plain,
+    refuse_strays,
     study_from_plain,
 )
 from bystander.errors import DataError
@@ -188,13 +188,7 @@ def _check_columns(head: RecordHead, trials: Trials, columns: list[Any]) -> None
     count = len(trials)
     if any(column.shape != (count,) for column in columns):
         raise ValueError("its columns are not of one length")
-    for name, column, most in (
-        ("workload", trials.workload, len(head.study.workloads)),
-        ("arm", trials.arm, len(head.study.arms)),
-        ("status", trials.status, len(Status)),
-    ):
-        if count and not 0 <= column.min() <= column.max() < most:
-            raise ValueError(f"trials.{name} holds a number that stands for nothing")
+    refuse_strays(head, trials)
     places = np.stack([trials.workload, trials.arm, trials.block])[:, trials.block >= 0]
     if np.unique(places, axis=1).shape[1] < places.shape[1]:
         raise ValueError("an arm has two trials in one block")

@@ -8,6 +8,7 @@ from pathlib import Path
 from bystander.design import Study, read_study
 from bystander.errors import StudyError, UsageError
 from bystander.field import StudyFolder
+from bystander.files import read_at_most
 from bystander.units import size_text
 
 __all__ = ["STUDY_FILE", "StudyFolder", "find_archive", "import_archive", "load_study", "new_archive"]
@@ -27,9 +28,8 @@ def load_study(path: Path | None, here: Path) -> tuple[Study, StudyFolder]:
     """
     file = path or here / STUDY_FILE
     try:
-        with file.open("rb") as opened:
-            data = opened.read(_MOST_STUDY + 1)
-        if len(data) > _MOST_STUDY:
+        data = read_at_most(file, _MOST_STUDY)
+        if data is None:
             raise StudyError([f"{file.name}: it is larger than {size_text(_MOST_STUDY)}, and no study"])
         text = data.decode("utf-8").replace("\r\n", "\n")
     except FileNotFoundError:

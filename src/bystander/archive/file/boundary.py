@@ -31,10 +31,11 @@ R = TypeVar("R")
 S = TypeVar("S", bound=_Reads)
 
 
-def damaged(path: Path, why: object) -> ArchiveError:
-    """Return the error of an archive that is not what was written."""
+def damaged(path: Path, why: object, record: str = "") -> ArchiveError:
+    """Return the error of an archive, or of one record in it, that is not what was written."""
     text = " ".join(str(why).split())[:200] or type(why).__name__
-    return ArchiveError(f"the archive {path} is damaged: {text}; {_MEND}")
+    where = f" in record {record}" if record else ""
+    return ArchiveError(f"the archive {path} is damaged{where}: {text}; {_MEND}")
 
 
 def told_as_damage(method: Callable[Concatenate[S, P], R]) -> Callable[Concatenate[S, P], R]:

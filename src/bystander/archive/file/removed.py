@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 import sqlite3
 from contextlib import suppress
+from itertools import count
 from pathlib import Path
 
 from bystander.errors import ArchiveError
-from bystander.files import make_private_folder
+from bystander.files import make_private_folder, new_private_file
 
 __all__ = ["identity", "removed"]
 
@@ -31,18 +32,22 @@ def removed(path: Path, connection: sqlite3.Connection | None) -> ArchiveError:
         One that writes to it: a file that was removed lives on as long as it is open.
     """
     sentence = f"the archive {path} was removed or replaced while trials were written into it"
-    target = path.with_name(path.name + ".saved")
     try:
         if connection is None:
             raise OSError("nothing had been written")
         make_private_folder(path.parent)
-        with suppress(FileNotFoundError):
-            target.unlink()
-        before = os.umask(0o077)
-        try:
-            connection.execute("VACUUM INTO ?", (str(target),))
-        finally:
-            os.umask(before)
+        target = _free(path)
+        connection.execute("VACUUM INTO ?", (str(target),))  # which takes an empty file as well
     except (sqlite3.Error, OSError) as error:
         return ArchiveError(f"{sentence}, and what it held cannot be saved: {error}")
     return ArchiveError(f"{sentence}; what it held is saved in {target}: --archive {target} reads it and goes on")
+
+
+def _free(path: Path) -> Path:
+    """Return an empty file of our own beside an archive; what was saved there before stays."""
+    for number in count(1):
+        target = path.with_name(f"{path.name}.saved{f'-{number}' if number > 1 else ''}")
+        with suppress(FileExistsError):
+            os.close(new_private_file(target))
+            return target
+    raise AssertionError("numbers do not end")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from bystander.design.measures import Measure
@@ -61,6 +61,10 @@ class TrialOutcome:
     measures: Mapping[str, Measure] = field(default_factory=dict)
     evidence: tuple[Evidence, ...] = ()
     disturbed: str = ""
+
+    def invalid(self, reason: str) -> TrialOutcome:
+        """Return a trial without a valid reading, for a reason of its own."""
+        return replace(self, status=Status.INVALID, answer="", excerpt=reason)
 
     def summary(self, kind: str) -> Mapping[str, Any] | None:
         """Return the summary of its evidence of a kind, None where there is none."""

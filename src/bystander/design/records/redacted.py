@@ -94,7 +94,8 @@ def _workload(workload: Workload) -> Workload:
         LEFT_OUT if step else None for step in (workload.before_all, workload.before_each, workload.after_each)
     )
     rule = replace(workload.answer_rule, file=LEFT_OUT if workload.answer_rule.file else "", mask=())
+    numbers = {name: replace(number, pattern=LEFT_OUT) for name, number in workload.numbers.items()}
     return replace(
-        workload, what=what, settings=_hidden(workload.settings), answer_rule=rule, files=(),
+        workload, what=what, settings=_hidden(workload.settings), answer_rule=rule, files=(), numbers=numbers,
         spans=LEFT_OUT if workload.spans else "", before_all=before_all, before_each=before_each, after_each=after_each,
     )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ArmState", "LookTaken", "Record", "RecordHead", "RunTrials", "TrialArray", "TrialColumns", "Trials",
-    "run_name",
+    "refuse_strays", "run_name",
 ]  # fmt: skip
 
 
@@ -168,6 +169,21 @@ class TrialColumns:
 
 class Trials(TrialColumns):
     """All trials of a record's timed run: the only ones that reach a verdict."""
+
+
+def refuse_strays(head: RecordHead, trials: TrialColumns) -> None:
+    """Raise ValueError where a column of trials, from whatever file, holds a number that stands for nothing."""
+    if not len(trials):
+        return
+    for name, column, least, most in (
+        ("workload", trials.workload, 0, len(head.study.workloads)), ("arm", trials.arm, 0, len(head.study.arms)),
+        ("status", trials.status, 0, len(Status)), ("machine", trials.machine, 0, max(1, len(head.machines))),
+        ("block", trials.block, -1, 2**53), ("order", trials.order, -1, 2**53),
+    ):  # fmt: skip
+        if column.min() < least or column.max() >= most:
+            raise ValueError(f"trials.{name} holds a number that stands for nothing")
+    if (abs(trials.readings) == math.inf).any():
+        raise ValueError("a reading is beyond all numbers")
 
 
 @dataclass(frozen=True)

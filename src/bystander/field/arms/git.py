@@ -35,8 +35,10 @@ class Git:
     index and an object folder of their own.
     """
 
-    def __init__(self, top: Path) -> None:
+    def __init__(self, top: Path, trusted: Sequence[str] | None = None) -> None:
         self.top = top
+        if trusted is not None:
+            self._trusted = list(trusted)
 
     @classmethod
     def around(cls, folder: Path) -> Git | None:
@@ -47,13 +49,14 @@ class Git:
         UntrustedRepositoryError
             When it belongs to another user, and this one's configuration of git does not allow that.
         """
+        here = cls(folder)
         try:
-            top = cls(folder)._plainly("rev-parse", "--show-toplevel").strip()
+            top = here._plainly("rev-parse", "--show-toplevel").strip()
         except UntrustedRepositoryError:
             raise
         except (ArmError, FileNotFoundError, NotADirectoryError):
             return None
-        return cls(Path(top)) if top else None
+        return cls(Path(top), here._trusted) if top else None
 
     @cached_property
     def _trusted(self) -> list[str]:

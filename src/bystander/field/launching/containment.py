@@ -14,7 +14,7 @@ from bystander.field.inside.processes import below, children_of_all, end_all, ki
 __all__ = ["ControlGroup", "Orphans", "end_process", "state_of"]
 
 _SET_SUBREAPER, _GET_SUBREAPER = 36, 37
-_NAME = re.compile(r"bystander-(\d+)-(\d+)-\d+")
+_NAME = re.compile(r"bystander-(\d*)-(\d+)-(\d+)-\d+")
 
 
 def state_of(process: int) -> str:
@@ -30,6 +30,14 @@ def _started(process: int) -> str:
     try:
         return Path(f"/proc/{process}/stat").read_text(errors="replace").rsplit(")", 1)[1].split()[19]
     except (OSError, IndexError):
+        return ""
+
+
+def _namespace() -> str:
+    """Return the number of the name space in which processes have their numbers: a container has one of its own."""
+    try:
+        return str(Path("/proc/self/ns/pid").stat().st_ino)
+    except OSError:
         return ""
 
 
@@ -106,7 +114,7 @@ class ControlGroup:
         if place is None:
             return
         _end_leftovers(place)
-        folder = place / f"bystander-{os.getpid()}-{_started(os.getpid())}-{process}"
+        folder = place / f"bystander-{_namespace()}-{os.getpid()}-{_started(os.getpid())}-{process}"
         try:
             folder.mkdir(mode=0o700)
             if not (folder / "cgroup.kill").exists():
@@ -149,7 +157,7 @@ def _end_leftovers(place: Path) -> None:
     """End what a Bystander that is gone left running in a group of its own."""
     for folder in place.glob("bystander-*"):
         match = _NAME.fullmatch(folder.name)
-        if match and _started(int(match[1])) != match[2]:
+        if match and match[1] == _namespace() and _started(int(match[2])) != match[3]:
             with suppress(OSError):
                 (folder / "cgroup.kill").write_text("1")
             with suppress(OSError):

@@ -23,6 +23,7 @@ _STOPPED = ("T", "t")  # by a signal; by whoever traces it
 _TERMINATED = 128 + 15
 _MOST_SAID = 2**20  # bytes of one answer
 _LOOK_S = 0.5
+_START_S = 30.0
 _GRACE_S = 10.0  # over a trial's limit, in which a launcher that lives ends the whole tree
 
 
@@ -66,9 +67,10 @@ class Service:
         assert self._process.stdout
         self._ask, self._told = self._process.stdin.fileno(), self._process.stdout.fileno()
         os.set_blocking(self._ask, False)
+        self.process_id = self._process.pid
         try:
-            self.process_id = int(self.answer(30.0)["ready"])
-        except (LauncherLostError, KeyError) as error:
+            self.answer(_START_S)
+        except LauncherLostError as error:
             self.end_by_force()
             raise LauncherError(f"the launcher does not start: {error}") from None
         except BaseException:
@@ -143,12 +145,12 @@ class Service:
         try:
             code = self._process.wait(_LOOK_S)
         except subprocess.TimeoutExpired:  # whoever traces it has its end first
-            return "was killed" if state_of(self._process.pid) == "Z" else "closed its pipe"
+            return "was killed" if state_of(self.process_id) == "Z" else "closed its pipe"
         return "was killed" if code < 0 or code == _TERMINATED else "failed"
 
     def _still_works(self, was_stopped: bool) -> bool:
         """Whether it is stopped just now; raise when it was a moment ago too."""
-        state = state_of(self.process_id) if hasattr(self, "process_id") else ""
+        state = state_of(self.process_id)
         if state in _STOPPED and was_stopped:
             raise LauncherLostError("was stopped" if state == "T" else "was traced")
         return state in _STOPPED
@@ -169,7 +171,7 @@ class Service:
             with suppress(subprocess.TimeoutExpired):
                 self._process.wait(_LOOK_S)
                 break
-            if state_of(self._process.pid) in _STOPPED:
+            if state_of(self.process_id) in _STOPPED:
                 break
         self.end_by_force()
 
@@ -177,7 +179,7 @@ class Service:
         """End the launcher, where it still lives, and all that it started; return how many processes that were."""
         known: Sequence[int] = ()
         if alive := self._process.poll() is None:
-            known = end_process(self._process.pid)
+            known = end_process(self.process_id)
         self._group.kill()
         # Before it is waited for: one that traces it would have its end first, and keep it.
         ended = self._orphans.end(list(known)) if alive or self._process.returncode else 0
@@ -192,6 +194,6 @@ class Service:
 
     def kill_at_once(self) -> None:
         """End everything without a further word, from whichever thread; the caller leaves."""
-        known = end_process(self._process.pid)
+        known = end_process(self.process_id)
         self._group.kill()
         self._orphans.end(known)

@@ -193,7 +193,7 @@ class Launcher:
         outcome = self._outcome(account, command)
         if damage := self._damage():
             self._anew()
-            outcome = _failed(outcome, damage)
+            outcome = outcome.invalid(damage)
         elif account.get("limited"):
             self._anew()
             outcome = replace(outcome, disturbed="limits or the priority of the launcher were changed")
@@ -289,14 +289,13 @@ class Launcher:
         if excerpt:
             status = Status.INVALID
         failed = status is not Status.OK
-        answer = f"exit {account['detail']}" if command.exit_code_is_answer else "" if failed else self._digest()
         return TrialOutcome(
             status=status,
             detail=account["detail"],
             started_wall_s=account["started_wall_ns"] / 1e9,
             started_monotonic_s=account["started_ns"] / 1e9,
             readings=account_readings(account),
-            answer="" if failed else answer,
+            answer="" if failed else f"exit {account['detail']}" if command.exit_code_is_answer else self._digest(),
             excerpt=excerpt or self._excerpt(account, command.secrets) if failed else "",
             left_behind=account.get("left_behind", 0),
             samples=samples,
@@ -351,8 +350,3 @@ def _checked(account: dict[str, Any]) -> dict[str, Any]:
         return checked_account(account)
     except ValueError:
         raise LauncherLostError("said something that is no account") from None
-
-
-def _failed(outcome: TrialOutcome, reason: str) -> TrialOutcome:
-    """Return a trial as one that failed for a reason of its own."""
-    return replace(outcome, status=Status.INVALID, answer="", excerpt=reason, samples={}, harness={})

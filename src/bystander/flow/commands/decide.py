@@ -55,17 +55,16 @@ def decided(
             raise UsageError(_only_inspected(kept, record.head, inspected[-1], given or Given()))
         later = _after(kept, record)
     ask = None if looked_for is None else gate_ask(looked_for, record.head.study, also)
-    scrubbed = scrubber(record.head)
+    whole, given = record.head, given or Given()
     if redact:
-        given, later = Given(redacted=True), [replace(one, why=scrubbed(one.why)) for one in later]
-        record = redacted(record)
+        scrubbed, given, record = scrubber(whole), Given(redacted=True), redacted(record)
+        later = [replace(one, why=scrubbed(one.why)) for one in later]
     decision = decide(record, replace(options or Options(), gate=ask))
     notes = (*(_ended(one) for one in later), *decision.notes)
-    if redact:
-        return replace(decision, notes=notes, given=Given(redacted=True)), None if ask is None else gate(decision, ask)
     rows = {row.key for row in decision.primary}
-    accounts = {key: told for key, told in told_accounts(archive, record.head).items() if key in rows}
-    decision = replace(decision, notes=notes, given=given or Given(), accounts=accounts)
+    told = {} if redact else told_accounts(archive, whole)  # places are paths, and names of code
+    accounts = {key: account for key, account in told.items() if key in rows}
+    decision = replace(decision, notes=notes, given=given, accounts=accounts)
     return decision, None if ask is None else gate(decision, ask)
 
 

@@ -138,8 +138,9 @@ def resume(
                 if moved:
                     writer.remark(f"Resumed elsewhere: {moved}.")
                 done, machine = _whole_blocks(record), len(head.machines)
-                load = lambda: kept.load(head.uuid)  # noqa: E731
-                return BegunRecord(head.name, head.timed_run, writer, load, machine, done, kept.still_there)
+                return BegunRecord(
+                    head.name, head.timed_run, writer, lambda: kept.load(head.uuid), machine, done, kept.still_there
+                )
 
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
             answers = home.own / "answers"

@@ -44,6 +44,7 @@ from bystander.exchange import (
     record_shown_json,
     records_listed_json,
 )
+from bystander.files import read_at_most
 from bystander.units import size_text
 from bystander.verdicts import decide
 
@@ -190,9 +191,8 @@ def import_file(file: Path, archive: Path, options: ImportOptions) -> TakenIn:
     Nothing of the file is ever run.
     """
     try:
-        with file.open("rb") as opened:
-            data = opened.read(_MOST_IMPORTED + 1)
-        if len(data) > _MOST_IMPORTED:
+        data = read_at_most(file, _MOST_IMPORTED)
+        if data is None:
             raise DataError(f"{file.name}: it is larger than {size_text(_MOST_IMPORTED)}; take it in parts")
     except OSError as error:
         raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None

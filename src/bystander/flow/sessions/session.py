@@ -167,6 +167,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
             observation.run()
             observation.tell_all_disturbances()
         except (StopAskedError, KeyboardInterrupt):
+            observation.tell_all_disturbances()
             begun.writer.finish(State.INTERRUPTED, session.files.changes())
             return Observed(begun.name, complete=False)
         except LauncherError:
@@ -175,7 +176,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
         except NoSpaceError as error:
             with suppress(BystanderError):  # the archive may lie on the very disk; a record that runs is resumable too
                 begun.writer.finish(State.INTERRUPTED, [f"{error}; the observation ended there."])
-            raise NoSpaceError(f"{error}; make room, then bystander observe --resume {begun.name}") from None
+            raise NoSpaceError(str(error), begun.name) from None
         begun.still_there()
         changed = session.files.changes()
         for sentence in changed:
@@ -268,17 +269,20 @@ class _Observation:
             self._tell_disturbance(block, ran.disturbed, attempts if last else 0)
         return ran
 
-    def _tell_disturbance(self, block: PlannedBlock, why: str, times: int) -> None:
-        """Say that a block is run again, or was disturbed so many times and taken as it was; of a kind the first."""
+    def _tell_disturbance(self, block: PlannedBlock, why: str, taken_after: int) -> None:
+        """Say that a block is run again, or is taken as it was after so many times; of a kind the first block only."""
         blocks = self.disturbed.setdefault((block.workload, why), [])
-        if blocks in ([], [block.number]):
-            name = f"Block {block.number} of {self.session.study.workloads[block.workload].name}"
-            again = f"{name} was run again: {why}."
-            sentence = f"{name} was disturbed {times} times and is taken as it was: {why}." if times > 1 else again
-            if times > 1 or not blocks:
-                self._remark(sentence)
-        if block.number not in blocks:
+        before = block.number in blocks
+        if not before:
             blocks.append(block.number)
+        if block.number != blocks[0]:
+            return
+        name = f"Block {block.number} of {self.session.study.workloads[block.workload].name}"
+        if taken_after:
+            times = "" if taken_after == 1 else f" {taken_after} times"
+            self._remark(f"{name} was disturbed{times} and is taken as it was: {why}.")
+        elif not before:
+            self._remark(f"{name} was run again: {why}.")
 
     def tell_all_disturbances(self) -> None:
         """Say how many blocks were disturbed in one way, where the first one was not the only one."""

@@ -77,7 +77,7 @@ class TrialRunner:
             outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
         failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
-            return _failed(outcome, failed.excerpt)
+            return outcome.invalid(failed.excerpt)
         return outcome
 
     def _with_numbers(self, command: ReadyCommand, outcome: TrialOutcome) -> TrialOutcome:
@@ -86,7 +86,7 @@ class TrialRunner:
             files = (self._launcher.output, self._launcher.errors)
             return with_numbers(outcome, command.numbers, files, command.output_bytes)
         except LeftError as error:
-            return _failed(outcome, str(error))
+            return outcome.invalid(str(error))
 
     def _answered(
         self,
@@ -105,9 +105,9 @@ class TrialRunner:
         try:
             text = answers.read(workload, self._launcher.output, command) if fresh else None
         except LeftError as error:
-            return _failed(outcome, str(error))
+            return outcome.invalid(str(error))
         if text is None:
-            return _failed(outcome, f"it did not write the file of its answer, {file}")
+            return outcome.invalid(f"it did not write the file of its answer, {file}")
         if seen:
             seen(text)
         return outcome if answers.plain(workload) else replace(outcome, answer=answers.digest(workload, text))
@@ -131,8 +131,4 @@ def _with_told(outcome: TrialOutcome, files: TrialFiles) -> TrialOutcome:
     try:
         return with_evidence(outcome, files)
     except LeftError as error:
-        return _failed(outcome, str(error)) if outcome.status is Status.OK else outcome
-
-
-def _failed(outcome: TrialOutcome, reason: str) -> TrialOutcome:
-    return replace(outcome, status=Status.INVALID, answer="", excerpt=reason)
+        return outcome.invalid(str(error)) if outcome.status is Status.OK else outcome

@@ -37,7 +37,7 @@ class WatchedRuns:
         outcome = self._launcher.run(command, watcher)
         self.watched = watcher.watched
         if outcome.disturbed and outcome.status is Status.OK:  # no block is run again here: its trial does not count
-            return replace(outcome, status=Status.INVALID, answer="", excerpt=outcome.disturbed)
+            return outcome.invalid(outcome.disturbed)
         return outcome
 
     def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
@@ -48,7 +48,7 @@ class WatchedRuns:
             packet = packed(STACKS_KIND, stacks_of(self.watched), _summary(self.watched, outcome, block))
         except ValueError as error:
             said = f"what was seen of it is too much: {error}; a longer --tick takes less"
-            return replace(outcome, status=Status.INVALID, answer="", excerpt=said, evidence=())
+            return replace(outcome.invalid(said), evidence=())
         return replace(outcome, evidence=(packet,))
 
 
