@@ -21,7 +21,7 @@ from bystander.design import Status
 from bystander.errors import NoSpaceError
 from bystander.field import Launcher, LeftError, read_left
 from bystander.field.launching import scratch
-from bystander.field.launching.containment import ControlGroup, Orphans, state_of
+from bystander.field.launching.containment import ControlGroup, Orphans, _end_leftovers, _namespace, _started, state_of
 
 
 @pytest.mark.parametrize(
@@ -266,6 +266,25 @@ def test_a_control_group_ends_what_is_in_it() -> None:
     assert gone("sleep 99.5")
     group.close()
     assert not folder.exists()
+
+
+def test_only_groups_of_a_bystander_that_is_gone_are_ended(tmp_path: Path) -> None:
+    """By its number and start; where numbers are another container's, nobody here can know, and it is left alone."""
+    here, mine, start = _namespace(), os.getpid(), _started(os.getpid())
+    names = {
+        "gone": f"bystander-{here}-{mine}-{int(start) - 1}-9",
+        "here": f"bystander-{here}-{mine}-{start}-9",
+        "elsewhere": f"bystander-{here}1-{mine}-{int(start) - 1}-9",
+        "other": "bystander-notes",
+    }
+    for name in names.values():
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "cgroup.kill").write_text("", encoding="utf-8")
+    _end_leftovers(tmp_path)
+
+    assert {what: (tmp_path / name / "cgroup.kill").read_text() for what, name in names.items()} == {
+        "gone": "1", "here": "", "elsewhere": "", "other": "",
+    }
 
 
 def test_what_nobody_thought_of_is_one_sentence(run: Run, tmp_path: Path) -> None:

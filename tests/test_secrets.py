@@ -41,6 +41,7 @@ folder = "."
 settings.word = "flood-is-private"
 [workloads.say]
 command = "sh -c 'echo {word} $PASSAGE; test -n \\"$HARBOUR_KEY\\"'"
+numbers.passage = "-is-private [a-z-]+([0-9])"
 [workloads.fail]
 command = "sh -c 'echo $HARBOUR_KEY and $PASSAGE are wrong >&2; exit 3'"
 """

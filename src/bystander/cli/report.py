@@ -53,6 +53,4 @@ def report(
     decision, _ = decided(found, record, options, given=given(None, archive, only), redact=redacted)
     write_report(decision, to)
     say(f"{to} is written: {decision.head.name}, {counted(len(decision.primary), 'row')}.")
-    say(
-        "Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review."
-    )
+    say("Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review.")

@@ -29,6 +29,7 @@ __all__ = ["markdown"]
 
 _EMPTY = Marked("")
 
+
 def markdown(decision: Decision) -> str:
     """Return the report of a decision; every text in it is escaped by its type."""
     head = decision.head

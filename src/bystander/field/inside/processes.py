@@ -8,18 +8,27 @@ import time
 from collections.abc import Callable, Collection
 
 
+def fields_of(process: int) -> list[bytes]:
+    """Return what `/proc/PID/stat` tells from the state on (proc(5): field 3 and after); nothing where it is gone."""
+    try:
+        with open("/proc/%d/stat" % process, "rb") as f:
+            return f.read().rsplit(b")", 1)[1].split()
+    except (OSError, IndexError):
+        return []
+
+
+def all_of() -> list[int]:
+    """Return the process ids of all that this process can see."""
+    return [int(name) for name in os.listdir("/proc") if name.isdigit()] if os.path.isdir("/proc") else []
+
+
 def children_of_all() -> dict[int, list[int]]:
     """Return, by process, the processes below it that are neither zombies nor gone."""
     children: dict[int, list[int]] = {}
-    for name in os.listdir("/proc") if os.path.isdir("/proc") else []:
-        if name.isdigit():
-            try:
-                with open("/proc/%s/stat" % name, "rb") as f:
-                    fields = f.read().rsplit(b")", 1)[1].split()
-            except (OSError, IndexError):
-                continue
-            if fields[0] not in (b"Z", b"X"):
-                children.setdefault(int(fields[1]), []).append(int(name))
+    for process in all_of():
+        fields = fields_of(process)
+        if fields and fields[0] not in (b"Z", b"X"):
+            children.setdefault(int(fields[1]), []).append(process)
     return children
 
 

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from bystander.field.inside.processes import below, children_of_all, end_all, kill
+from bystander.field.inside.processes import all_of, below, children_of_all, end_all, fields_of, kill
 
 __all__ = ["ControlGroup", "Orphans", "end_process", "state_of"]
 
@@ -19,18 +19,12 @@ _NAME = re.compile(r"bystander-(\d*)-(\d+)-(\d+)-\d+")
 
 def state_of(process: int) -> str:
     """Return the letter by which the kernel tells a process's state; "" where it is gone."""
-    try:
-        return Path(f"/proc/{process}/stat").read_text(errors="replace").rsplit(")", 1)[1].split()[0]
-    except (OSError, IndexError):
-        return ""
+    return b"".join(fields_of(process)[:1]).decode(errors="replace")
 
 
 def _started(process: int) -> str:
     """Return when a process started, in the kernel's ticks since its own start; "" where it is gone."""
-    try:
-        return Path(f"/proc/{process}/stat").read_text(errors="replace").rsplit(")", 1)[1].split()[19]
-    except (OSError, IndexError):
-        return ""
+    return b"".join(fields_of(process)[19:20]).decode(errors="replace")
 
 
 def _namespace() -> str:
@@ -80,14 +74,8 @@ class Orphans:
 
 def _zombies(spared: frozenset[int]) -> list[int]:
     """Return the children of this process that have ended and wait to be reaped."""
-    found = []
-    for entry in Path("/proc").glob("[0-9]*"):
-        if int(entry.name) not in spared:
-            with suppress(OSError, IndexError, ValueError):
-                fields = (entry / "stat").read_text(errors="replace").rsplit(")", 1)[1].split()
-                if fields[0] == "Z" and int(fields[1]) == os.getpid():
-                    found.append(int(entry.name))
-    return found
+    mine = [b"Z", b"%d" % os.getpid()]
+    return [process for process in all_of() if process not in spared and fields_of(process)[:2] == mine]
 
 
 def _subreaper() -> bool:

@@ -74,9 +74,7 @@ def observe(
                 head = begun_head(planned, home, arms, world.machine(), world.wall())
                 writer, name = kept.begin(head)
                 names.append(name)
-                return BegunRecord(
-                    name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there
-                )
+                return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there)
 
             session = Session(
                 study, arms, maker, files, archive, home.own / "answers", commands, observer, world, begin, budget_s
