@@ -376,7 +376,8 @@ def test_a_damaged_archive_is_one_sentence_whatever_is_asked(run: Run, study: Pa
         (tmp_path / name).write_bytes(data)
         for words in (*READING, "records note two-commands-1 x", "observe --quiet"):
             said = run(*words.replace("../", "").split(), "--archive", name, code=1).stderr
-            assert "records mend saves what is whole in it" in said
+            mending = f"bystander records mend --to mended.sqlite --archive {name}"
+            assert f"{mending} saves what is whole in it" in said
             assert len(said.strip().splitlines()) <= 3  # observe names its arms first
 
 

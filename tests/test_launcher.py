@@ -243,7 +243,7 @@ def test_memory_is_held_to_its_limit(launcher: Launcher) -> None:
         ("sh -c 'read x < /dev/tty'", Status.EXIT),  # opens the terminal, and has none
         ("rmdir ../gone-soon; exit 0", Status.OK),  # deletes its working directory
         ("(while :; do :; done) & (while :; do :; done) & wait", Status.CUT),  # spins in the background
-        ("f() { f | f & }; for i in 1 2 3 4 5; do (sleep 60 &) & done; sleep 60", Status.CUT),  # leaves many behind
+        ("f() { f | f & }; for i in 1 2 3 4 5; do (sleep 72.5 &) & done; sleep 72.5", Status.CUT),  # leaves many behind
     ],
     ids=["reads", "closes", "terminal", "deletes", "spins", "many"],
 )
@@ -257,7 +257,7 @@ def test_ill_behaved_programs_end_and_leave_nothing(
 
     assert outcome.status is status
     assert launcher.run(command("/bin/true")).status is Status.OK
-    assert gone("sleep 60")
+    assert gone("sleep 72.5")
     if status is Status.OK and not folder.exists():
         missing = launcher.run(shell("true", folder=str(folder)))
         assert missing.status is Status.NOT_STARTED

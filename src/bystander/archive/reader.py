@@ -40,6 +40,7 @@ from bystander.design import (
     TrialColumns,
     Whose,
     from_plain,
+    mending,
     study_from_plain,
 )
 from bystander.errors import ArchiveError, UnknownRecordError, UsageError
@@ -181,7 +182,7 @@ class Reader:
             return self._connection.execute(query, values).fetchall()
         except sqlite3.DatabaseError as error:
             raise ArchiveError(
-                f"the archive {self.path} cannot be read: {error}; bystander records mend saves what is whole in it"
+                f"the archive {self.path} cannot be read: {error}; {mending(self.path)} saves what is whole in it"
             ) from error
 
     def ended_early(self) -> list[EndedEarly]:

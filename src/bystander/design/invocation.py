@@ -6,6 +6,7 @@ import os
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from bystander.design.records.trials import RecordHead
 from bystander.design.studies.study import Study
@@ -15,6 +16,7 @@ __all__ = [
     "check_again",
     "command_line",
     "inspect_again",
+    "mending",
     "number_options",
     "observe_again",
     "only_options",
@@ -77,6 +79,11 @@ def _with_study(head: RecordHead, given: Given) -> Given:
         return given
     near = os.path.relpath(path, given.here)
     return Given(near if len(near) < len(path) else path, given.archive, given.only, given.here)
+
+
+def mending(archive: Path | str | None) -> str:
+    """Return the command that saves what can be read of a damaged archive into a new one."""
+    return command_line("records", "mend", "--to", "mended.sqlite", "--archive", str(archive))
 
 
 def only_options(patterns: Sequence[str]) -> list[str]:

@@ -8,11 +8,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Concatenate, ParamSpec, Protocol, TypeVar
 
+from bystander.design import mending
 from bystander.errors import ArchiveError
 
 __all__ = ["damaged", "told_as_damage"]
 
-_MEND = "bystander records mend saves what is whole in it"
 # What decoding and counting raise on values that nobody wrote.
 _OF_DAMAGE = (
     ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError, RecursionError, MemoryError,
@@ -35,7 +35,7 @@ def damaged(path: Path, why: object, record: str = "") -> ArchiveError:
     """Return the error of an archive, or of one record in it, that is not what was written."""
     text = " ".join(str(why).split())[:200] or type(why).__name__
     where = f" in record {record}" if record else ""
-    return ArchiveError(f"the archive {path} is damaged{where}: {text}; {_MEND}")
+    return ArchiveError(f"the archive {path} is damaged{where}: {text}; {mending(path)} saves what is whole in it")
 
 
 def told_as_damage(method: Callable[Concatenate[S, P], R]) -> Callable[Concatenate[S, P], R]:

@@ -16,6 +16,7 @@ from sqlalchemy.pool import NullPool
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.tables.schema import create, tables
 from bystander.archive.tables.steps import STEPS
+from bystander.design import mending
 from bystander.errors import ArchiveError
 
 __all__ = ["atomic", "migrate", "open_engine"]
@@ -55,7 +56,7 @@ def atomic(connection: Connection) -> Iterator[Connection]:
     except (DatabaseError, sqlite3.DatabaseError) as error:
         reason = error.orig if isinstance(error, DatabaseError) else error
         damaged = isinstance(reason, sqlite3.DatabaseError) and not isinstance(reason, sqlite3.OperationalError)
-        hint = "; bystander records mend saves what is whole in it" if damaged else ""
+        hint = f"; {mending(connection.engine.url.database)} saves what is whole in it" if damaged else ""
         raise ArchiveError(f"the archive {connection.engine.url.database} cannot be written: {reason}{hint}") from error
     finally:
         connection.info["writes"] = False

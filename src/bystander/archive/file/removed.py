@@ -8,6 +8,7 @@ from contextlib import suppress
 from itertools import count
 from pathlib import Path
 
+from bystander.design import command_line
 from bystander.errors import ArchiveError
 from bystander.files import make_private_folder, new_private_file
 
@@ -40,7 +41,8 @@ def removed(path: Path, connection: sqlite3.Connection | None) -> ArchiveError:
         connection.execute("VACUUM INTO ?", (str(target),))  # which takes an empty file as well
     except (sqlite3.Error, OSError) as error:
         return ArchiveError(f"{sentence}, and what it held cannot be saved: {error}")
-    return ArchiveError(f"{sentence}; what it held is saved in {target}: --archive {target} reads it and goes on")
+    goes_on = command_line("observe", "--resume", "--archive", str(target))
+    return ArchiveError(f"{sentence}; what it held is saved in {target}, and {goes_on} goes on with it")
 
 
 def _free(path: Path) -> Path:

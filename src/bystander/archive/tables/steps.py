@@ -1,7 +1,7 @@
 """Numbered steps that bring an older file to the newest schema, each frozen as it was written.
 
-A step says in SQL what it changes and asks no other module: tables move on, and what a file of then needs does not. A
-new file takes none of them.
+A step says in SQL what it changes and asks no other module for it: tables move on, and what a file of then needs does
+not. A new file takes none of them.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 from sqlalchemy import Connection
 
+from bystander.design import mending
 from bystander.errors import ArchiveError
 
 __all__ = ["STEPS"]
@@ -56,9 +57,10 @@ _DOUBLES_OF_5 = (
 def _provenance(connection: Connection) -> None:
     """To 5: where records are from, which file their study was, and what cannot be: doubles and orphans."""
     if any(connection.exec_driver_sql(query).first() for query in _DOUBLES_OF_5):
+        path = connection.engine.url.database
         raise ArchiveError(
-            f"the archive {connection.engine.url.database} holds blocks that ran twice, or trials that belong to "
-            "nothing; bystander records mend saves each of them once"
+            f"the archive {path} holds blocks that ran twice, or trials that belong to nothing; "
+            f"{mending(path)} saves each of them once"
         )
     columns = _columns(connection, "record")
     for name in ("study_file", "provenance"):
