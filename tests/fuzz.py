@@ -6,6 +6,7 @@ to the program. `make fuzz` runs it for long, the tests for some seconds.
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import random
@@ -44,10 +45,10 @@ from bystander.exchange.marks import Spans
 from bystander.field import read_counts
 from bystander.flow.commands.leads import Wanted, leads, leads_json
 from bystander.flow.commands.observe import World, observe
-from bystander.flow.commands.records import ImportOptions, import_file
 from bystander.flow.inside.told import told_accounts
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
+from bystander.flow.records.imports import ImportOptions, import_files
 from bystander.report import FORMATS
 from bystander.verdicts import decide
 
@@ -335,7 +336,7 @@ def made_files(folder: Path) -> Mapping[str, bytes]:
         assert kind
         found[packet.kind] = kind.pack(content_of(packet))
     demo = Path(load_study.__code__.co_filename).parents[1] / "demo" / "harbour"
-    import_file(demo / "recorded.json", folder / "demo.sqlite", ImportOptions())
+    import_files([str(demo / "recorded.json")], io.BytesIO(), folder / "demo.sqlite", ImportOptions())
     with closing(sqlite3.connect(folder / "demo.sqlite")) as connection:
         connection.execute("PRAGMA journal_mode = DELETE")
     found["inspected"] = (folder / "demo.sqlite").read_bytes()

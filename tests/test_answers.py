@@ -168,3 +168,77 @@ def test_lines_in_any_order_are_one_answer(lines: list[str]) -> None:
     rule = AnswerRule(any_order=True)
 
     assert canonical("\n".join([*lines, "x"]), rule) == canonical("ebb\nflood\nslack\n\nx", rule)
+
+
+COMPARED = """
+blocks = 6
+stopping = "fixed"
+[arms.before]
+folder = "."
+settings.height = "4.20"
+[arms.after]
+folder = "."
+settings.height = "4.21"
+[arms.wrong]
+folder = "."
+settings.height = "5.00"
+[workloads.tide]
+command = "sh tide.sh {height}"
+answer = { file = "tide.picture", compare = "python3 -S compare.py {reference} {candidate}" }
+"""
+COMPARING = """
+import sys
+one, other = (float(open(file, "rb").read().split(b"\\0")[1]) for file in sys.argv[1:])
+print("apart by", round(abs(one - other), 6))
+sys.exit(abs(one - other) > 0.1)
+"""
+
+
+def test_a_program_says_which_answers_are_the_same(tmp_path: Path, run: Run) -> None:
+    """By its exit code; the number that it prints is how far they are apart; bytes reach it as they are."""
+    (tmp_path / "bystander.toml").write_text(COMPARED, encoding="utf-8")
+    (tmp_path / "tide.sh").write_text("printf '\\377\\r\\n\\0%s' $1 > tide.picture\n", encoding="utf-8")
+    (tmp_path / "compare.py").write_text(COMPARING, encoding="utf-8")
+    checked = run("check", "--placebo-blocks", "0").stdout
+    run("observe", "--quiet")
+    rows = {row["arm"]: row for row in json.loads(run("decide", "--json").stdout)["results"] if row["primary"]}
+    apart = json.loads(run("decide", "--json", "--measure", "answers_apart").stdout)["results"]
+    medians = {row["arm"]: row["candidate"]["median"] for row in apart if row["measure"] == "answers_apart"}
+
+    assert "tide: wrong gives another answer than before, as answer.compare says" in checked
+    assert "after gives another answer" not in checked
+    assert {arm: row["other_answer"] for arm, row in rows.items()} == {"after": False, "wrong": True}
+    assert medians == {"after": pytest.approx(0.01), "wrong": pytest.approx(0.8)}
+
+
+@pytest.mark.parametrize(
+    ("program", "said"),
+    [
+        ("import sys; sys.exit(1)", "says that an answer differs from itself"),
+        ("import sys; sys.exit(3)", "answer.compare failed (exit 3)"),
+    ],
+)  # fmt: skip
+def test_a_program_that_cannot_compare_fails_the_trial(tmp_path: Path, run: Run, program: str, said: str) -> None:
+    """Trouble is no other answer."""
+    (tmp_path / "bystander.toml").write_text(COMPARED, encoding="utf-8")
+    (tmp_path / "tide.sh").write_text("printf '\\377\\r\\n\\0%s' $1 > tide.picture\n", encoding="utf-8")
+    (tmp_path / "compare.py").write_text(program, encoding="utf-8")
+    assert said in " ".join(run("check", "--placebo-blocks", "0", code=1).stdout.split())
+
+
+@pytest.mark.parametrize(
+    ("answer", "said"),
+    [
+        ('{ compare = "cmp {reference}" }', "is not given both answers; write {reference} and {candidate}"),
+        ('{ compare = "cmp {reference} {candidate}", order = "any" }', "order does not apply"),
+        ('{ compare = "cmp {reference} {candidate}", of = "exit code" }', "the answer is the exit code"),
+        ('{ compare = "cmp {reference} {candidate} {more}" }', "{more} is no setting or input"),
+    ],
+)  # fmt: skip
+def test_what_cannot_compare_answers_is_refused(tmp_path: Path, run: Run, answer: str, said: str) -> None:
+    """One sentence each, with the key."""
+    text = f'[arms.a]\nfolder = "."\n[workloads.tide]\ncommand = "true"\nanswer = {answer}\n'
+    (tmp_path / "bystander.toml").write_text(text, encoding="utf-8")
+    refused = run("check", code=2).stderr
+    assert said in refused
+    assert "workloads.tide.answer" in refused

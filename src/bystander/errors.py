@@ -15,6 +15,8 @@ __all__ = [
     "LauncherError",
     "MachineBusyError",
     "NoSpaceError",
+    "NotKeptError",
+    "NothingEditedError",
     "OwnFilesError",
     "StudyError",
     "UnitError",
@@ -76,6 +78,14 @@ class InspectionError(BystanderError):
 
 class ArmError(BystanderError):
     """An arm could not be made ready: git, a folder or a build step failed."""
+
+
+class NotKeptError(ArmError):
+    """The state of a folder is not kept; the message says why, as a clause about it."""
+
+
+class NothingEditedError(BystanderError):
+    """There is nothing to compare: the folder stands as it was."""
 
 
 class UntrustedRepositoryError(ArmError):

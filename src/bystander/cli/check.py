@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from bystander.cli.exit_codes import FAILED
-from bystander.cli.options import (
+from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
     OnlyOption,

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from bystander.cli.gate import GateAlsoOption, GateOption, gate_code
-from bystander.cli.options import (
+from bystander.cli.given.gate import GateAlsoOption, GateOption, gate_code
+from bystander.cli.given.options import (
     ArchiveOption,
     ArmOption,
     JsonOption,

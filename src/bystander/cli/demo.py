@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.options import variables
+from bystander.cli.given.options import variables
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 

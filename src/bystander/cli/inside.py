@@ -10,7 +10,7 @@ import typer
 from typer.core import TyperCommand
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.options import (
+from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
     SpreadsheetOption,
@@ -371,14 +371,14 @@ def _planned(
     command: list[str] | None, call: str | None, arguments: str | None, study: Path | None, keep: list[str]
 ) -> tuple[Study, StudyFolder]:
     """Return the study that is meant, and where it lies."""
-    from bystander.flow.commands.quick import callable_study, one_command_study
     from bystander.flow.places import load_study
+    from bystander.flow.quick.studies import inspected_callable_study, one_command_study
 
     if command is not None:
         if not command:
             raise UsageError("-- stands before a command, and there is none")
         return one_command_study(command, here(), keep)
     if call:
-        return callable_study(call, arguments, here(), keep)
+        return inspected_callable_study(call, arguments, here(), keep)
     planned, home = load_study(study, here())
     return replace(planned, keep_environment=(*planned.keep_environment, *keep)), home

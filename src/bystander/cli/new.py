@@ -6,21 +6,36 @@ from typing import Annotated
 
 import typer
 
-from bystander.cli.options import here
+from bystander.cli.given.options import here
 from bystander.cli.shown.said import say
+from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "new"]
 
-EXAMPLE = "Example: bystander new"
+EXAMPLE = "Examples: bystander new | bystander new --call tidebook.tides:heights --given \"port='north', days=3\""
 
 
 def new(
+    call: Annotated[
+        str | None, typer.Option("--call", metavar="MODULE:FUNCTION", help="Time this Python function.")
+    ] = None,
+    arguments: Annotated[
+        str | None, typer.Option("--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\".")
+    ] = None,
+    make_input: Annotated[
+        str | None, typer.Option("--make-input", metavar="MODULE:FUNCTION", help="Make its arguments by this.")
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False,
 ) -> None:
     """Write a commented study for this folder, right as it stands."""
+    from bystander.design import quick_callable
     from bystander.flow.commands.new import nothing_to_compare, write_study
 
-    target = write_study(here(), force)
+    if call is None and (arguments is not None or make_input is not None):
+        raise UsageError("--given and --make-input go with --call")
+    if arguments is not None and make_input is not None:
+        raise UsageError("--given and --make-input are both given; keep the one that is meant")
+    target = write_study(here(), force, quick_callable(call, arguments, make_input) if call else None)
     say(f"{target.name} is written: name your workloads and arms in it.")
     if nothing_to_compare(here()):
         say("There is nothing to compare yet: the working tree is as HEAD has it.")

@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
-from bystander.cli.gate import GateAlsoOption, GateOption, gate_code
-from bystander.cli.options import (
+from bystander.cli.given.contradictions import refuse_contradictions
+from bystander.cli.given.gate import GateAlsoOption, GateOption, gate_code
+from bystander.cli.given.options import (
     ArchiveOption,
     DropCachesOption,
     OnlyOption,
@@ -21,22 +22,25 @@ from bystander.cli.options import (
     duration_option,
     here,
     share_option,
+    size_option,
     variables,
     whole_option,
 )
-from bystander.cli.options import given as given_again
+from bystander.cli.given.options import given as given_again
 from bystander.cli.shown.said import say
-from bystander.errors import NoSpaceError, UsageError
+from bystander.errors import NoSpaceError
 
 if TYPE_CHECKING:
+    from bystander.cli.shown.live import Display
     from bystander.design import Study
-    from bystander.flow.places import StudyFolder
+    from bystander.flow.quick.again import Again, AskedAgain
+    from bystander.flow.quick.studies import Quick
 
 __all__ = ["EXAMPLE", "observe"]
 
 EXAMPLE = (
     "Examples: bystander observe | bystander observe -- python3 report.py | "
-    "bystander observe --arm before='python3 old.py' --arm after='python3 new.py'"
+    "bystander observe --again | bystander observe --arm before='python3 old.py' --arm after='python3 new.py'"
 )
 
 
@@ -53,6 +57,45 @@ def observe(
             metavar="NAME=COMMAND",
             help="Compare commands without a study; the first is the reference.",
         ),
+    ] = None,
+    call: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--call", metavar="[NAME=]MODULE:FUNCTION", help="Time one Python function; several, with names, compare."
+        ),
+    ] = None,
+    arguments: Annotated[
+        str | None,
+        typer.Option("--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\"."),
+    ] = None,
+    make_input: Annotated[
+        str | None,
+        typer.Option("--make-input", metavar="MODULE:FUNCTION", help="Make its arguments by this, which is not timed."),
+    ] = None,
+    again: Annotated[
+        bool,
+        typer.Option(
+            "--again",
+            help="Compare the folder as it stands with the state that it had: --again [RECORD], the newest by default.",
+        ),
+    ] = False,
+    from_first: Annotated[
+        bool, typer.Option("--from-first", help="With --again: compare with the first state of all, too.")
+    ] = False,
+    candidate: Annotated[
+        str | None, typer.Option("--candidate", metavar="ARM", help="With --again: take up this arm of the record.")
+    ] = None,
+    build: Annotated[
+        list[str] | None,
+        typer.Option("--build", metavar="COMMAND", help="Build by this before the trials; may be repeated."),
+    ] = None,
+    also: Annotated[
+        list[str] | None,
+        typer.Option("--also", metavar="PATTERN", help="Keep these files for --again although they are ignored."),
+    ] = None,
+    keep: Annotated[
+        str | None,
+        typer.Option("--keep", metavar="SIZE", help='Keep at most so much of the folder for --again: "64 MiB"; or 0.'),
     ] = None,
     blocks: Annotated[
         int | None, typer.Option("--blocks", help="Run at most so many blocks of each workload.", min=1)
@@ -82,6 +125,13 @@ def observe(
             "--number", metavar="NAME=PATTERN", help="Read a number that the command prints, as one more measure."
         ),
     ] = None,
+    ready: Annotated[
+        str | None,
+        typer.Option("--ready", metavar="PATTERN", help="Time until the command prints this, and decide on it."),
+    ] = None,
+    end_at_ready: Annotated[
+        bool, typer.Option("--end-at-ready", help="With --ready: end each trial there: a server, a window.")
+    ] = False,
     only: OnlyOption = None,
     margin: Annotated[
         str | None, typer.Option("--margin", help='The smallest change that matters, for example "2 %".')
@@ -105,38 +155,48 @@ def observe(
     ] = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
 ) -> None:
-    """Run the trials of a study into a record; or time one command now, or compare two, without a study."""
+    """Run the trials of a study into a record; or time one command now, or compare two, without a study.
+
+    After an edit, --again compares the folder as it stands with the state that it had.
+    """
     from bystander.cli.decide import show
     from bystander.cli.shown.live import Display
     from bystander.design import StoppingRule, command_line, with_placebo
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
-    from bystander.flow.commands.quick import with_numbers
     from bystander.flow.places import find_archive, new_archive
+    from bystander.flow.quick.again import AskedAgain
+    from bystander.flow.quick.studies import Quick
     from bystander.verdicts import gate_ask, gate_words, refuse_gate
 
     given = {
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
         "--margin": margin, "--number": number, "--keep-environment": keep_environment, "--placebo": placebo,
-        "--budget": budget,
-        "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict,
+        "--budget": budget, "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict, "--call": call,
+        "--given": arguments, "--make-input": make_input, "--again": again, "--from-first": from_first,
+        "--candidate": candidate, "--build": build, "--also": also, "--keep": keep, "--resume": resume,
+        "--elsewhere": elsewhere, "--ready": ready, "--end-at-ready": end_at_ready,
     }  # fmt: skip
-    _refuse_contradictions({name for name, value in given.items() if value}, command, resume, elsewhere)
+    refuse_contradictions({name for name, value in given.items() if value}, len(command or []))
     share, seconds = share_option("--margin", margin), duration_option("--budget", budget)
     most = whole_option("--fixed", fixed, "blocks") or whole_option("--blocks", blocks, "blocks")
     seed = whole_option("--seed", seed, "seed")
     words = None if gate is None else gate_words(gate)
+    quick = Quick(
+        command=tuple(command or ()), arms=tuple(arm or ()), calls=tuple(call or ()), given=arguments,
+        make_input=make_input, build=tuple(build or ()), keep=tuple(keep_environment or ()),
+        numbers=tuple(number or ()), ready=ready, end_at_ready=end_at_ready,
+    )  # fmt: skip
+    asked = AskedAgain(candidate, from_first, quick.build, tuple(also or ()), size_option("--keep", keep))
     with Display(quiet) as display, _resumable(archive):
         if resume:
             target = find_archive(archive, variables(), here())
             name = command[0] if command else None
             result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
-            if number and not (command or arm):
-                raise UsageError("--number is for a command or --arm; a study names them in workloads.NAME.numbers")
-            planned, home = _planned(command, arm, study, keep_environment or [], only or [], archive)
-            planned = with_numbers(planned, number or [])
+            meant = _again(command, asked, archive, display) if again else _planned(quick, study, asked, archive)
+            planned = _with(meant.study, quick, only or [])
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=most or planned.blocks,
@@ -147,12 +207,16 @@ def observe(
             )
             if words is not None:
                 refuse_gate(gate_ask(words, planned, gate_also), planned)
-            target = new_archive(archive, variables(), home)
-            result = run(planned, home, target, variables(), display, budget_s=seconds, wait=wait)
+            target = (
+                find_archive(archive, variables(), here()) if again else new_archive(archive, variables(), meant.home)
+            )
+            result = run(
+                planned, meant.home, target, variables(), display, budget_s=seconds, wait=wait, keeping=meant.keeping
+            )
     code = 0
     if result.record:
-        again = given_again(None if command or arm or resume else study, archive, None)
-        decision, finding = decided(target, result.record, words=gate, also=gate_also, given=again)
+        repeated = given_again(None if quick or again or resume else study, archive, None)
+        decision, finding = decided(target, result.record, words=gate, also=gate_also, given=repeated)
         show(decision)
         code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
@@ -180,47 +244,33 @@ def _resumable(archive: Path | None) -> Iterator[None]:
         raise NoSpaceError(f"{error}; make room, then {finishes}") from None
 
 
-# Options that mean two different things.
-_CONTRADICTIONS = (
-    ("a command", "--arm"), ("a command", "--study"), ("--arm", "--study"), ("--blocks", "--budget"),
-    ("--fixed", "--blocks"), ("--fixed", "--budget"), ("--fixed", "--strict"),
-)  # fmt: skip
+def _again(command: list[str] | None, asked: AskedAgain, archive: Path | None, display: Display) -> Again:
+    """Return the study that compares the folder as it was with the folder as it stands, and say how they differ."""
+    from bystander.flow.places import find_archive
+    from bystander.flow.quick.again import observe_again_study
+
+    meant = observe_again_study(find_archive(archive, variables(), here()), command[0] if command else None, asked)
+    for sentence in meant.remarks:
+        display.remark(sentence)
+    return meant
 
 
-def _refuse_contradictions(given: set[str], command: list[str] | None, resume: bool, elsewhere: bool) -> None:
-    """Raise UsageError when the options given do not go together."""
-    if elsewhere and not resume:
-        raise UsageError("--elsewhere goes with --resume")
-    if resume:  # what stands where a command would is the record's name
-        others = sorted(given if len(command or []) > 1 else given - {"a command"})
-        if others:
-            raise UsageError(f"--resume finishes a plan as it is; {others[0]} does not apply")
-        return
-    for first, second in _CONTRADICTIONS:
-        if {first, second} <= given:
-            raise UsageError(f"{first} and {second} are both given; keep the one that is meant")
-    if "--only" in given and given & {"a command", "--arm"}:
-        raise UsageError("--only chooses workloads of a study; without one it does not apply")
-
-
-def _planned(
-    command: list[str] | None,
-    arm: list[str] | None,
-    study: Path | None,
-    keep: list[str],
-    only: list[str],
-    archive: Path | None,
-) -> tuple[Study, StudyFolder]:
+def _planned(quick: Quick, study: Path | None, asked: AskedAgain, archive: Path | None) -> Again:
     """Return the study that is meant, and where it lies."""
-    from bystander.design import with_only
-    from bystander.flow.commands.quick import commands_study, one_command_study
     from bystander.flow.places import load_study
+    from bystander.flow.quick.again import Again, keeping_of
+    from bystander.flow.quick.studies import quick_study
     from bystander.flow.sessions.early_ends import noted
 
-    if command:
-        return one_command_study(command, here(), keep)
-    if arm:
-        return commands_study(arm, here(), keep)
+    if quick:
+        return Again(*quick_study(quick, here()), keeping_of(asked))
     with noted(archive, variables(), here()):
-        planned, home = load_study(study, here())
-    return with_only(replace(planned, keep_environment=(*planned.keep_environment, *keep)), only), home
+        return Again(*load_study(study, here()), keeping_of(asked))
+
+
+def _with(study: Study, quick: Quick, only: list[str]) -> Study:
+    """Return a study with the variables that are kept besides, and with the wanted workloads only."""
+    from bystander.design import with_only
+
+    kept = tuple(dict.fromkeys((*study.keep_environment, *quick.keep)))
+    return with_only(replace(study, keep_environment=kept), only)

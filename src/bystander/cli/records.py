@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from bystander.cli.options import (
+from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
     MarginOption,
@@ -224,9 +225,20 @@ def export(
     say(f"Next, with another archive:\n  {other}")
 
 
-@app.command("import", epilog="Example: bystander records import timings.csv --reference old")
+@app.command(
+    "import",
+    epilog="Examples: bystander records import timings.csv --reference old | "
+    "bystander records import before=old.csv after=new.csv --value-column ms --unit ms",
+)
 def import_(
-    file: Annotated[Path, typer.Argument(help="Readings as .csv, or a whole record as .json.")],
+    files: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="FILE ...",
+            help="Readings as .csv, or one number a line (- for standard input); ARM=FILE, a file for each arm; or a "
+            "whole record as .json.",
+        ),
+    ],
     reference: Annotated[
         str | None,
         typer.Option("--reference", help="The arm to compare with; by default before, base, reference or old."),
@@ -236,6 +248,18 @@ def import_(
         str | None,
         typer.Option("--measure", help="The measure to decide on; elapsed, or the first, by default."),
     ] = None,
+    workload_column: Annotated[
+        str | None, typer.Option("--workload-column", metavar="NAME", help="The column that names the workload.")
+    ] = None,
+    arm_column: Annotated[
+        str | None, typer.Option("--arm-column", metavar="NAME", help="The column that names the arm.")
+    ] = None,
+    value_column: Annotated[
+        str | None, typer.Option("--value-column", metavar="NAME", help="The column that holds the values.")
+    ] = None,
+    unit: Annotated[
+        str | None, typer.Option("--unit", help='The unit of all values, for example "ms"; seconds by default.')
+    ] = None,
     margin: MarginOption = None,
     risk: RiskOption = None,
     archive: ArchiveOption = None,
@@ -243,13 +267,18 @@ def import_(
     """Read timings from any other source into a record of its own. Nothing is run."""
     from bystander.cli.shown.console import warn
     from bystander.design import command_line
-    from bystander.flow.commands.records import ImportOptions, import_file
     from bystander.flow.places import import_archive
+    from bystander.flow.records.imports import ImportOptions, TableColumns, import_files
 
     options = ImportOptions(
-        reference, name, measure, share_option("--margin", margin), share_option("--risk", risk, "risk")
+        reference,
+        name,
+        measure,
+        share_option("--margin", margin),
+        share_option("--risk", risk, "risk"),
+        TableColumns(workload_column, arm_column, value_column, unit),
     )
-    taken = import_file(file, import_archive(archive, variables(), here()), options)
+    taken = import_files(files, sys.stdin.buffer, import_archive(archive, variables(), here()), options)
     for note in taken.notes:
         warn(note)
     if taken.sentence:
@@ -294,7 +323,7 @@ def remove(
 
 @app.command("size", epilog="Example: bystander records size")
 def size(json: JsonOption = False, archive: ArchiveOption = None) -> None:
-    """Show what the archive takes: its file, readings and evidence of each record, the arms laid out beside it."""
+    """Show what the archive takes: its file, readings and evidence of each record, arms and states beside it."""
     from bystander.flow.commands.records import archive_size, size_json
     from bystander.flow.places import find_archive
     from bystander.units import size_text
@@ -311,6 +340,7 @@ def size(json: JsonOption = False, archive: ArchiveOption = None) -> None:
     if found.evidence_files:
         say(f"evidence in files beside it: {size_text(found.evidence_files)}")
     say(f"arms laid out beside it: {size_text(found.arms)}; they are made again when they are missing")
+    say(f"states of folders that records keep, for --again: {size_text(found.states)}")
 
 
 @app.command("compact", epilog="Example: bystander records compact")
@@ -320,8 +350,10 @@ def compact(archive: ArchiveOption = None) -> None:
     from bystander.flow.places import find_archive
     from bystander.units import size_text
 
-    before, after = compact_archive(find_archive(archive, variables(), here()))
-    say(f"the archive takes {size_text(after)} now, {size_text(before)} before.")
+    before, after, why = compact_archive(find_archive(archive, variables(), here()))
+    say(f"the archive and the states that its records keep take {size_text(after)} now, {size_text(before)} before.")
+    if why:
+        say(f"States that no record keeps stay for now: {why}.")
 
 
 @app.command("mend", epilog="Example: bystander records mend --to mended.sqlite")

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from bystander.cli.options import (
+from bystander.cli.given.options import (
     ArchiveOption,
     ArmOption,
     MarginOption,

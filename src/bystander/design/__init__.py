@@ -70,24 +70,28 @@ from bystander.design.inside.watched import (
 )
 from bystander.design.invocation import (
     Given,
+    braced,
     check_again,
     command_line,
     inspect_again,
     mending,
-    number_options,
     observe_again,
     only_options,
+    printed_options,
     unbraced,
 )
 from bystander.design.keys import arm_key, digest, workload_key
 from bystander.design.measures import (
     ABOVE_FLOOR,
+    APART,
     IN_MEMORY,
     MARKS_COST,
     MEASURES,
     OBSERVED,
     TOLD,
     UNMARKED,
+    UNTIL_OUTPUT,
+    UNTIL_READY,
     Measure,
     is_told,
     measure_named,
@@ -107,6 +111,7 @@ from bystander.design.readers.callable_reader import quick_callable
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.number_reader import printed_number
+from bystander.design.readers.ready_reader import ready_option
 from bystander.design.readers.study_keys import (
     ANSWER_KEYS,
     ARM_KEYS,
@@ -140,7 +145,7 @@ from bystander.design.records.trials import (
     run_name,
 )
 from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
-from bystander.design.studies.arms import PLACEBO, Arm
+from bystander.design.studies.arms import PLACEBO, Arm, KeptState
 from bystander.design.studies.choice import chosen_names, with_only
 from bystander.design.studies.comparisons import (
     EACH_WITH_FIRST,
@@ -151,7 +156,7 @@ from bystander.design.studies.comparisons import (
 )
 from bystander.design.studies.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
 from bystander.design.studies.names import renamed, workload_name
-from bystander.design.studies.placeholders import fill_shell, filled_words, placeholder_names
+from bystander.design.studies.placeholders import fill_plain, fill_shell, filled_words, placeholder_names
 from bystander.design.studies.study import (
     DEFAULT_BLOCKS,
     DEFAULT_MARGIN,
@@ -169,6 +174,7 @@ from bystander.design.studies.workloads import (
     AnswerRule,
     Command,
     PrintedNumber,
+    Ready,
     TimedCallable,
     ToldLimits,
     What,
@@ -179,6 +185,7 @@ __all__ = [
     "ABOVE_FLOOR",
     "ACCOUNT",
     "ANSWER_KEYS",
+    "APART",
     "ARM_KEYS",
     "BLOCKED",
     "BROKEN",
@@ -231,6 +238,8 @@ __all__ = [
     "UNBEGUN",
     "UNENDED",
     "UNMARKED",
+    "UNTIL_OUTPUT",
+    "UNTIL_READY",
     "UNWATCHED",
     "VIEWS",
     "WAITS",
@@ -257,6 +266,7 @@ __all__ = [
     "Gate",
     "Given",
     "InterpreterFacts",
+    "KeptState",
     "Key",
     "KeyReader",
     "Lane",
@@ -279,6 +289,7 @@ __all__ = [
     "PlannedTrial",
     "PrintedNumber",
     "Provenance",
+    "Ready",
     "Record",
     "RecordHead",
     "Run",
@@ -310,6 +321,7 @@ __all__ = [
     "arm_key",
     "block_conditions",
     "block_order",
+    "braced",
     "called_text",
     "calls_text",
     "change_seconds",
@@ -320,6 +332,7 @@ __all__ = [
     "compared_by",
     "cost_text",
     "digest",
+    "fill_plain",
     "fill_shell",
     "filled_words",
     "from_plain",
@@ -341,7 +354,6 @@ __all__ = [
     "measure_named",
     "mending",
     "missing_measures",
-    "number_options",
     "observe_again",
     "only_options",
     "place_label",
@@ -351,8 +363,10 @@ __all__ = [
     "plan_named",
     "plan_rounds",
     "printed_number",
+    "printed_options",
     "quick_callable",
     "read_study",
+    "ready_option",
     "redacted",
     "refuse_strays",
     "register_plan",

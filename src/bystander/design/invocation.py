@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shlex
 from collections.abc import Sequence
@@ -10,16 +11,18 @@ from pathlib import Path
 
 from bystander.design.records.trials import RecordHead
 from bystander.design.studies.study import Study
+from bystander.design.studies.workloads import TimedCallable
 
 __all__ = [
     "Given",
+    "braced",
     "check_again",
     "command_line",
     "inspect_again",
     "mending",
-    "number_options",
     "observe_again",
     "only_options",
+    "printed_options",
     "unbraced",
 ]
 
@@ -91,10 +94,14 @@ def only_options(patterns: Sequence[str]) -> list[str]:
     return [word for pattern in patterns for word in ("--only", pattern)]
 
 
-def number_options(study: Study) -> list[str]:
-    """Return the options by which a command without a study tells which numbers it prints."""
-    numbers = study.workloads[0].numbers if any(arm.in_place for arm in study.arms) else {}
-    return [word for name, number in numbers.items() for word in ("--number", f"{name}={number.pattern}")]
+def printed_options(study: Study) -> list[str]:
+    """Return the options by which a command without a study tells which numbers it prints, and when it is ready."""
+    in_place = any(arm.in_place for arm in study.arms)
+    numbers = study.workloads[0].numbers if in_place else {}
+    words = [word for name, number in numbers.items() for word in ("--number", f"{name}={number.pattern}")]
+    if in_place and (ready := study.workloads[0].ready).asked:
+        words += ["--ready", ready.pattern, *(["--end-at-ready"] if ready.end else [])]
+    return words
 
 
 def observe_again(head: RecordHead, given: Given, *words: str) -> str:
@@ -108,12 +115,20 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
     study = head.study
     if not head.observed_here:
         return ""
+    bare = Given(archive=given.archive)
+    if earlier := next((arm.kept.record for arm in study.arms if arm.kept and arm.kept.record), ""):
+        first = ["--from-first"] if len(study.comparisons) > 1 else []
+        return command_line("observe", "--again", earlier, *first, *words, given=bare)
     if not any(arm.in_place for arm in study.arms):
         return command_line("observe", *words, given=_with_study(head, given))
     if given.here and given.here != head.study_folder:
         return ""  # it was run where it lies, and that is elsewhere
-    kept = [word for name in study.keep_environment for word in ("--keep-environment", name)] + number_options(study)
-    bare = Given(archive=given.archive)
+    kept = [word for name in study.keep_environment for word in ("--keep-environment", name)] + printed_options(study)
+    kept += [word for step in study.arms[0].build for word in ("--build", step)]
+    if isinstance(timed := study.workloads[0].what, TimedCallable):
+        calls = [f"{arm.name}={arm.command['']}" for arm in study.arms if arm.command and not arm.placebo]
+        said = [word for call in calls or [timed.call] for word in ("--call", call)]
+        return command_line("observe", *words, *kept, *said, *_given_options(timed), given=bare)
     if all(arm.placebo or not arm.command for arm in study.arms):
         said = shlex.split(unbraced(study.workloads[0].template))
         return command_line("observe", *words, *kept, given=bare, last=["--", *said])
@@ -123,9 +138,19 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
     return command_line("observe", *words, *kept, given=bare, last=arms)
 
 
+def _given_options(timed: TimedCallable) -> list[str]:
+    """Return the options by which a callable's arguments are given without a study."""
+    if timed.given:
+        return ["--make-input", timed.given]
+    values = json.loads(timed.values or "null")
+    if isinstance(values, dict):
+        return ["--given", ", ".join(f"{name}={value!r}" for name, value in values.items())]
+    return ["--given", ", ".join(map(repr, values))] if values else []
+
+
 def check_again(head: RecordHead, given: Given, workload: str) -> str:
     """Return the command that tries one workload of a record's study, "" where it cannot."""
-    if not head.observed_here or any(arm.in_place for arm in head.study.arms):
+    if not head.observed_here or any(arm.in_place or arm.kept for arm in head.study.arms):
         return ""
     return command_line("check", "--only", workload, given=_with_study(head, given))
 
@@ -135,6 +160,11 @@ def inspect_again(head: RecordHead, given: Given, workload: str) -> str:
     if not head.observed_here:
         return ""
     return command_line("inspect", head.name, "--only", workload, given=replace(given, study="", only=()))
+
+
+def braced(text: str) -> str:
+    """Return a command as a template without placeholders: with doubled braces."""
+    return text.replace("{", "{{").replace("}", "}}")
 
 
 def unbraced(template: str) -> str:

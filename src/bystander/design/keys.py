@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import asdict
 
 from bystander.design.readers.kinds import kind_of
 from bystander.design.studies.arms import Arm
@@ -28,6 +29,7 @@ def workload_key(workload: Workload) -> str:
             "settings": dict(workload.settings),
             "answer": workload.answer,
             **({"steps": workload.steps} if workload.steps else {}),
+            **({"ready": asdict(workload.ready)} if workload.ready.asked else {}),
             **({} if workload.answer_rule.plain else {"rule": _compared(workload.answer_rule)}),
         }
     )
@@ -35,7 +37,8 @@ def workload_key(workload: Workload) -> str:
 
 def _compared(rule: AnswerRule) -> dict[str, object]:
     """How answers are compared; that a difference is accepted makes no other workload."""
-    return {"file": rule.file, "mask": list(rule.mask), "any_order": rule.any_order, "tolerance": rule.tolerance}
+    by = {"compare": rule.compare} if rule.compare else {}
+    return {**by, "file": rule.file, "mask": list(rule.mask), "any_order": rule.any_order, "tolerance": rule.tolerance}
 
 
 def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
@@ -56,6 +59,7 @@ def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
             "settings": dict(arm.settings),
             "environment": dict(arm.environment),
             "command": dict(arm.command),
+            **({"before_all": list(arm.before_all)} if arm.before_all else {}),
             **({"placebo": True} if arm.placebo else {}),
             **({"filters": True} if arm.filters else {}),
         }

@@ -8,12 +8,15 @@ _AMOUNTS = {"waiting", "run_queue_delay"}  # times of which there is more or les
 
 __all__ = [
     "ABOVE_FLOOR",
+    "APART",
     "IN_MEMORY",
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",
     "TOLD",
     "UNMARKED",
+    "UNTIL_OUTPUT",
+    "UNTIL_READY",
     "Measure",
     "is_told",
     "measure_named",
@@ -23,8 +26,14 @@ __all__ = [
 MARKS_COST = "marks_cost"
 UNMARKED = "unmarked"
 IN_MEMORY, ABOVE_FLOOR = "files_in_memory", "above_floor"
+UNTIL_READY, UNTIL_OUTPUT = "until_ready", "until_output"
 # What the program of a trial tells of itself: kinds of measures, each followed by ":" and a name.
 TOLD = ("phase", "phase-alone", "reading", "items", "interval")
+APART = "answers_apart"
+_OF_TRIALS = {
+    UNTIL_READY: ("time until ready", "s", "less"), UNTIL_OUTPUT: ("time until the first output", "s", "less"),
+    APART: ("how far the answers are apart", "", ""),
+}  # fmt: skip
 _PARTS_OF_INTERVALS = {
     "median": ("median", "s"), "p90": ("90th percentile", "s"), "p95": ("95th percentile", "s"),
     "p99": ("99th percentile", "s"), "longest": ("longest", "s"), "missed": ("share too late", "share"),
@@ -107,7 +116,7 @@ def measure_named(name: str, unit: str = "") -> Measure:
 def is_told(name: str) -> bool:
     """Whether a measure of that name comes from the program itself."""
     kind, colon, rest = name.partition(":")
-    return name == UNMARKED or bool(colon and rest and kind in TOLD)
+    return name == UNMARKED or name in _OF_TRIALS or bool(colon and rest and kind in TOLD)
 
 
 def told_measure(name: str, unit: str = "s", better: str = "less") -> Measure:
@@ -122,6 +131,8 @@ def told_measure(name: str, unit: str = "s", better: str = "less") -> Measure:
     kind, _, rest = name.partition(":")
     if name == UNMARKED:
         return Measure(name, "time in no phase", "s")
+    if name in _OF_TRIALS:
+        return Measure(name, *_OF_TRIALS[name], decided=name != APART)
     if name == MARKS_COST:
         return Measure(name, "cost of marks", "s", better="", decided=False)
     if kind == "phase":

@@ -4,8 +4,9 @@ from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, m
 from bystander.exchange.check_json import check_json
 from bystander.exchange.marks import Spans, read_marks
 from bystander.exchange.places import accounts_csv, accounts_json, paths_csv, places_json
-from bystander.exchange.readings_in import Imported, read_readings_csv
-from bystander.exchange.readings_out import readings_csv, record_arrays
+from bystander.exchange.readings.other_tables import OtherTable, TableColumns, long_form
+from bystander.exchange.readings.readings_in import USUAL_REFERENCES, Imported, read_readings_csv
+from bystander.exchange.readings.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
 from bystander.exchange.records_json import archive_size_json, levels_json, record_shown_json, records_listed_json
 from bystander.exchange.spans import read_spans, spans_json
@@ -13,9 +14,12 @@ from bystander.exchange.verdicts import verdicts_json
 
 __all__ = [
     "BLOCK_FORMAT",
+    "USUAL_REFERENCES",
     "Imported",
+    "OtherTable",
     "SentBlock",
     "Spans",
+    "TableColumns",
     "accounts_csv",
     "accounts_json",
     "archive_size_json",
@@ -23,6 +27,7 @@ __all__ = [
     "check_json",
     "json_document",
     "levels_json",
+    "long_form",
     "misfit",
     "paths_csv",
     "places_json",

@@ -52,11 +52,14 @@ def record_shown_json(record: Record) -> str:
     return _text({**_in_short(head), **more})
 
 
-def archive_size_json(file: int, arms: int, evidence_files: int, by_record: Mapping[str, tuple[int, int]]) -> str:
-    """Return what an archive takes, in bytes: its file, arms and evidence beside it, and of each record."""
+def archive_size_json(
+    file: int, arms: int, states: int, evidence_files: int, by_record: Mapping[str, tuple[int, int]]
+) -> str:
+    """Return what an archive takes, in bytes: its file; arms, states and evidence beside it; and of each record."""
     document = {
         "file_bytes": file,
         "arms_bytes": arms,
+        "states_bytes": states,
         "evidence_files_bytes": evidence_files,
         "readings_bytes": {name: readings for name, (readings, _) in by_record.items()},
         "evidence_bytes": {name: evidence for name, (_, evidence) in by_record.items()},

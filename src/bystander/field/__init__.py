@@ -6,17 +6,19 @@ This room owns processes, checkouts and locks, and gives all of them back.
 from bystander.field.arms.folders import FolderState, fits, folder_state
 from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
-from bystander.field.arms.making import ArmMaker
+from bystander.field.arms.making import ArmMaker, left_out_of
 from bystander.field.arms.signs import build_signs, command_signs, environment_signs, program_signs
 from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, new_salt, sealed, trial_environment
+from bystander.field.kept.chosen import DEFAULT_KEPT_BYTES, Wanted
+from bystander.field.kept.states import KeptOfRecord, KeptStates
 from bystander.field.launching.leavings import LeftError, read_left
 from bystander.field.launching.scratch import require_space
 from bystander.field.locks import MachineLock
 from bystander.field.machine import boot_id, machine_facts, machine_state
 from bystander.field.trials import page_cache
-from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
+from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command, ready_step
 from bystander.field.trials.conditions import stub_for, under_conditions
 from bystander.field.trials.hooks import COUNTING, hooked, read_counts
 from bystander.field.trials.kinds import (
@@ -34,6 +36,7 @@ from bystander.field.watching.watcher import COUNTS_ONLY, WAYS, FoundWay, Watche
 __all__ = [
     "COUNTING",
     "COUNTS_ONLY",
+    "DEFAULT_KEPT_BYTES",
     "STANDARD_VARIABLES",
     "WAYS",
     "ArmMaker",
@@ -41,6 +44,8 @@ __all__ = [
     "FolderState",
     "FoundWay",
     "Git",
+    "KeptOfRecord",
+    "KeptStates",
     "KindInField",
     "LaunchedRuns",
     "Launcher",
@@ -52,6 +57,7 @@ __all__ = [
     "Runs",
     "Site",
     "StudyFolder",
+    "Wanted",
     "Watcher",
     "boot_id",
     "build_signs",
@@ -64,6 +70,7 @@ __all__ = [
     "hooked",
     "interpreter_facts",
     "kind_in_field",
+    "left_out_of",
     "machine_facts",
     "machine_state",
     "new_salt",
@@ -73,6 +80,7 @@ __all__ = [
     "read_counts",
     "read_left",
     "ready_command",
+    "ready_step",
     "ready_workload",
     "register_in_field",
     "require_space",

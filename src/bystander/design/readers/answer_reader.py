@@ -9,6 +9,7 @@ from typing import Any
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.study_keys import ANSWER_KEYS
 from bystander.design.readers.values import shown
+from bystander.design.studies.placeholders import placeholder_names
 from bystander.design.studies.workloads import AnswerRule
 
 __all__ = ["read_answer"]
@@ -33,8 +34,9 @@ def read_answer(
     if not isinstance(value, dict):
         return _of(reader, value, path, tuple(rule for rule in rules if rule != "file")), AnswerRule()
     reader.keys(value, ANSWER_KEYS, path)
-    file, mask, order, tolerance, accept = (
-        reader.value(value, ANSWER_KEYS[name], path) for name in ("file", "mask", "order", "tolerance", "accept")
+    file, mask, order, tolerance, accept, compare = (
+        reader.value(value, ANSWER_KEYS[name], path)
+        for name in ("file", "mask", "order", "tolerance", "accept", "compare")
     )
     of = _of(reader, value.get("of", "file" if file else rules[0]), path, rules)
     if (of == "file") != bool(file):
@@ -42,12 +44,24 @@ def read_answer(
     for key in _COMPARED_AS_TEXT:
         if of == "exit code" and key in value:
             reader.wrong(f"{path}.{key}", "an exit code is compared as it is")
+    if compare:
+        _check_compare(reader, compare, [key for key in _COMPARED_AS_TEXT if key in value], of, f"{path}.compare")
     for pattern in mask:
         try:
             re.compile(pattern)
         except re.error as error:
             reader.wrong(f"{path}.mask", f"{shown(pattern)} is no regular expression: {error}")
-    return of, AnswerRule(file, mask, order == "any", tolerance, accept)
+    return of, AnswerRule(file, mask, order == "any", tolerance, accept, compare)
+
+
+def _check_compare(reader: KeyReader, template: str, others: list[str], of: str | None, path: str) -> None:
+    """Check what a program that compares answers is given, and that nothing else compares them."""
+    if of not in ("output", "file"):
+        reader.wrong(path, f"it compares what is printed or a file, and the answer is the {of}")
+    elif others:
+        reader.wrong(path, f"a program compares the answers, so that {others[0]} does not apply; keep one of them")
+    elif not {"reference", "candidate"} <= set(placeholder_names(template)):
+        reader.wrong(path, f"{shown(template)} is not given both answers; write {{reference}} and {{candidate}}")
 
 
 def _of(reader: KeyReader, value: Any, path: str, rules: tuple[str, ...]) -> str | None:

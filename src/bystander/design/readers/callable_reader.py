@@ -6,6 +6,7 @@ import ast
 import json
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from bystander.design.readers.key_reader import KeyReader
@@ -14,7 +15,7 @@ from bystander.design.readers.study_keys import CALLABLE_KEYS
 from bystander.design.readers.values import shown
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.words import Start
-from bystander.design.studies.workloads import TimedCallable, Workload
+from bystander.design.studies.workloads import TimedCallable, What, Workload
 from bystander.errors import UsageError
 
 __all__ = ["CALLABLE_KIND", "quick_callable"]
@@ -29,7 +30,7 @@ def read_callable(reader: KeyReader, table: Mapping[str, Any], path: str) -> Tim
             if key in table:
                 reader.wrong(f"{path}.{key}", 'it goes with call = "module:name", which is not there')
         return None
-    for key in ("command", "shell", "inputs"):
+    for key in ("command", "shell", "ready", "end"):
         if key in table:
             reader.wrong(f"{path}.{key}", "it does not go with call; keep the one that is meant")
     values = _values(reader, table.get("given"), path)
@@ -62,13 +63,15 @@ def _values(reader: KeyReader, given: Any, path: str) -> str:
         return ""
 
 
-def quick_callable(call: str, given: str | None) -> TimedCallable:
+def quick_callable(call: str, given: str | None, make_input: str | None = None) -> TimedCallable:
     """Return a callable that was named on the command line.
 
     Parameters
     ----------
     given : str or None
         Its arguments as a call of Python has them, or module:function which makes them.
+    make_input : str, optional
+        What makes them, as module:function.
 
     Raises
     ------
@@ -77,8 +80,10 @@ def quick_callable(call: str, given: str | None) -> TimedCallable:
     """
     if not _PATH.fullmatch(call):
         raise UsageError(f'--call: "{call}" names no callable; write for example tidebook.tides:level')
+    if make_input is not None and not _PATH.fullmatch(make_input):
+        raise UsageError(f'--make-input: "{make_input}" names no function; write for example tidebook.tides:example')
     if given is None or _PATH.fullmatch(given):
-        return TimedCallable(call, given or "")
+        return TimedCallable(call, make_input or given or "")
     wrong = f"--given: {given!r} is no list of arguments; write for example --given \"port='north', days=3\""
     try:
         made = ast.parse(f"f({given})", mode="eval").body
@@ -101,6 +106,25 @@ def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ..
             reader.wrong(f"arms.{arm.name}.command", f"it replaces {path}.call by a command; keep one of them")
 
 
+def _with_inputs(reader: KeyReader, path: str, timed: What, inputs: Mapping[str, Any]) -> What:
+    """Return a callable whose named arguments, or those of what makes them, are the values of inputs too."""
+    assert isinstance(timed, TimedCallable)
+    if not inputs:
+        return timed
+    values = json.loads(timed.values or "{}")
+    if not isinstance(values, dict):
+        reader.wrong(f"{path}.given", 'inputs are named arguments; write given as a table, such as { port = "north" }')
+        return timed
+    for name in inputs:
+        if name in values:
+            reader.wrong(f"{path}.inputs.{name}", "given has an argument of that name; keep one of them")
+    try:
+        return replace(timed, values=json.dumps({**values, **inputs}, allow_nan=False))
+    except ValueError:
+        reader.wrong(f"{path}.inputs", "nan and inf cannot be passed on")
+        return timed
+
+
 def _digested(timed: TimedCallable) -> dict[str, Any]:
     """Return what makes a callable another one; how its samples are taken does not."""
     said = {name: getattr(timed, name) for name in ("call", "given", "values", "fresh", "garbage")}
@@ -117,5 +141,6 @@ CALLABLE_KIND = WorkloadKind(
     starts=(Start.IN_PROCESS,),
     answers=("result",),
     floored=False,
+    with_inputs=_with_inputs,
     page="callables.md",
 )

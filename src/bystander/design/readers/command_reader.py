@@ -34,15 +34,18 @@ def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ..
     templates = [(f"{path}.command", workload.template, shared)]
     templates += [(f"arms.{arm.name}.command", arm.command_for(workload), (arm,)) for arm in arms if arm not in shared]
     templates += [(f"{path}.{name}", step, arms) for name, step in workload.steps.items()]
+    if workload.answer_rule.compare:
+        templates.append((f"{path}.answer.compare", workload.answer_rule.compare, arms))
     used: set[str] = set()
     for where, template, users in templates:
         used |= set(placeholder_names(template))
-        values = {name: value for arm in users for name, value in workload.values(arm.settings).items()}
+        given = dict.fromkeys(("reference", "candidate"), "") if where.endswith(".answer.compare") else {}
+        values = {**{name: value for arm in users for name, value in workload.values(arm.filled).items()}, **given}
         if users:
             check_template(reader, where, template, values)
         for arm in users:
             for name in placeholder_names(template):
-                if name in values and name not in workload.values(arm.settings):
+                if name in values and name not in {**workload.values(arm.filled), **given}:
                     reader.wrong(where, f"{{{name}}} is no setting under arm {arm.name}; give it one there too")
     for name in workload.inputs:
         if arms and name not in used:

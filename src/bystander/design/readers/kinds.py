@@ -18,6 +18,10 @@ from bystander.design.studies.workloads import What, Workload
 __all__ = ["WorkloadKind", "kind_of", "kinds", "register_workload_kind"]
 
 
+def _as_it_is(_reader: KeyReader, _path: str, what: What, _inputs: Mapping[str, Any]) -> What:
+    return what
+
+
 @dataclass(frozen=True)
 class WorkloadKind:
     """One kind.
@@ -44,6 +48,9 @@ class WorkloadKind:
         Whether it may have a floor or be one: something that every process pays before it begins.
     page : str
         The page of the documentation that explains it and all its keys.
+    with_inputs : callable
+        From the reader, the workload's path, the value and one value of each input, as they stand in the study, to
+        the value for them; a command names inputs in its template, and is filled later.
     """
 
     type: type[What]
@@ -56,6 +63,7 @@ class WorkloadKind:
     answers: tuple[str, ...]
     floored: bool
     page: str
+    with_inputs: Callable[[KeyReader, str, What, Mapping[str, Any]], What] = _as_it_is
 
     @property
     def name(self) -> str:

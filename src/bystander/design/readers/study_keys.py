@@ -23,6 +23,7 @@ __all__ = [
     "COMMAND_KEYS",
     "GATE_KEYS",
     "NUMBER_KEYS",
+    "READY_KEYS",
     "SHARED_KEYS",
     "STUDY_KEYS",
 ]
@@ -96,6 +97,7 @@ ARM_KEYS = _table(
     _own("environment", "variables for its trials"),
     _own("settings", "values for placeholders"),
     Key("build", Type.TEXTS, "steps that install or compile, run once", ()),
+    _own("before_all", "a command, or some, before its first trial"),
     _own("command", "a command that replaces the workload's"),
     _text("weigh", "what is left out of it, only to see what it weighs", ""),
     Key("filters", Type.FLAG, "whether git runs the filters of the repository's configuration", default=False),
@@ -125,6 +127,8 @@ SHARED_KEYS = _table(  # of workloads of every kind
 COMMAND_KEYS = _table(
     _text("command", "the command line"),
     Key("shell", Type.FLAG, "whether a shell reads it", default=False),
+    _own("ready", "how it is seen that a trial is ready"),
+    _choice("end", "when a trial ends", "at exit", ("at exit", "at ready"), "no end of a trial"),
     _own("inputs", "one workload for each value"),
 )
 CALLABLE_KEYS = _table(
@@ -142,6 +146,11 @@ NUMBER_KEYS = _table(
     _choice("better", "its better side", "less", ("less", "more", ""), "no side"),
     _choice("of", "which of several matches", "last", ("last", "first", "sum"), "none of several matches"),
 )
+READY_KEYS = _table(
+    _text("pattern", "what is then printed", ""),
+    _text("file", "the file that is then there", ""),
+    _own("port", "the port that then answers"),
+)
 ANSWER_KEYS = _table(
     _own("of", "what the answer is"),
     _text("file", "the file that holds it", ""),
@@ -152,4 +161,5 @@ ANSWER_KEYS = _table(
         wrong="is out of range; it must be above 0, below 1",
     ),
     _text("accept", "why another answer is meant", ""),
+    _text("compare", "a program that compares two answers", ""),
 )  # fmt: skip

@@ -13,19 +13,20 @@ from bystander.design.measures import MEASURES, is_told
 from bystander.design.readers.answer_reader import read_answer
 from bystander.design.readers.callable_reader import CALLABLE_KIND
 from bystander.design.readers.command_reader import COMMAND_KIND, check_template
-from bystander.design.readers.input_reader import read_inputs
+from bystander.design.readers.input_reader import as_texts, read_inputs
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.number_reader import read_numbers
+from bystander.design.readers.ready_reader import read_ready
 from bystander.design.readers.start_reader import check_floors, read_start
 from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, SHARED_KEYS, STUDY_KEYS
-from bystander.design.readers.values import shown
+from bystander.design.readers.values import is_text, shown
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.gate import GATE_WORDS, Gate
 from bystander.design.studies.names import workload_name
 from bystander.design.studies.study import DEFAULT_BLOCKS, ONE_ARM_STUDY_BLOCKS, Study, with_placebo
 from bystander.design.studies.words import Condition, StoppingRule
-from bystander.design.studies.workloads import Command, ToldLimits, What, Workload
+from bystander.design.studies.workloads import Command, Ready, ToldLimits, What, Workload
 from bystander.errors import StudyError
 
 __all__ = ["StudyPlace", "read_study", "workload_keys"]
@@ -209,10 +210,20 @@ def _arm(reader: KeyReader, name: str, table: dict[str, Any], place: StudyPlace)
         environment=reader.pairs(table.get("environment"), f"{path}.environment"),
         settings=reader.pairs(table.get("settings"), f"{path}.settings", _SETTING),
         build=build,
+        before_all=_steps(reader, table.get("before_all"), f"{path}.before_all"),
         command={"": command} if isinstance(command, str) else reader.pairs(command, f"{path}.command"),
         weigh=weigh,
         filters=filters,
     )
+
+
+def _steps(reader: KeyReader, value: Any, path: str) -> tuple[str, ...]:
+    """Return a command, or a list of them, as a tuple."""
+    steps = [value] if isinstance(value, str) else [] if value is None else value
+    if isinstance(steps, list) and all(map(is_text, steps)):
+        return tuple(steps)
+    reader.wrong(path, f'{shown(value)} is no command; write for example "createdb {{arm}}", or a list of commands')
+    return ()
 
 
 def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Workload, ...]:
@@ -229,7 +240,9 @@ def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Wo
             if base and base not in bases:
                 reader.wrong(f"arms.{arm.name}.command.{base}", f'there is no workload "{base}"')
         for step in arm.build:
-            check_template(reader, f"arms.{arm.name}.build", step, arm.settings)
+            check_template(reader, f"arms.{arm.name}.build", step, arm.filled)
+        for step in arm.before_all:
+            check_template(reader, f"arms.{arm.name}.before_all", step, arm.filled)
     return tuple(found)
 
 
@@ -271,11 +284,13 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         start=read_start(reader, table, path, kind),
         files=value("files"),
         floor=value("floor"),
+        ready=read_ready(reader, table, path) if isinstance(what, Command) else Ready(),
         numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),
     )
     workloads = []
     for values in read_inputs(reader, table.get("inputs"), f"{path}.inputs"):
-        workloads.append(replace(plain, name=workload_name(name, values), inputs=values))
+        inputs, filled = as_texts(values), kind.with_inputs(reader, path, what, values)
+        workloads.append(replace(plain, name=workload_name(name, inputs), inputs=inputs, what=filled))
     kind.check(reader, path, workloads[0], arms)
     return workloads

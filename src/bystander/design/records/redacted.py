@@ -11,7 +11,7 @@ from bystander.design.records.facts import ArmFacts, InterpreterFacts
 from bystander.design.records.trials import ArmState, Record, RecordHead
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.study import Study
-from bystander.design.studies.workloads import Command, TimedCallable, Workload
+from bystander.design.studies.workloads import Command, Ready, TimedCallable, Workload
 
 __all__ = ["LEFT_OUT", "redacted", "scrubber"]
 
@@ -80,8 +80,13 @@ def _study(study: Study) -> Study:
 def _described(arm: Arm) -> Arm:
     return replace(
         arm, folder=".", environment=_hidden(arm.environment), settings=_hidden(arm.settings),
-        build=(LEFT_OUT,) * len(arm.build), command=_hidden(arm.command), weigh=LEFT_OUT if arm.weigh else "",
+        build=(LEFT_OUT,) * len(arm.build), before_all=(LEFT_OUT,) * len(arm.before_all), kept=None,
+        command=_hidden(arm.command), weigh=LEFT_OUT if arm.weigh else "",
     )  # fmt: skip
+
+
+def _ready(ready: Ready) -> Ready:
+    return replace(ready, pattern=LEFT_OUT if ready.pattern else "", file=LEFT_OUT if ready.file else "")
 
 
 def _workload(workload: Workload) -> Workload:
@@ -93,9 +98,11 @@ def _workload(workload: Workload) -> Workload:
     before_all, before_each, after_each = (
         LEFT_OUT if step else None for step in (workload.before_all, workload.before_each, workload.after_each)
     )
-    rule = replace(workload.answer_rule, file=LEFT_OUT if workload.answer_rule.file else "", mask=())
+    file, compare = (LEFT_OUT if one else "" for one in (workload.answer_rule.file, workload.answer_rule.compare))
+    rule = replace(workload.answer_rule, file=file, mask=(), compare=compare)
     numbers = {name: replace(number, pattern=LEFT_OUT) for name, number in workload.numbers.items()}
     return replace(
         workload, what=what, settings=_hidden(workload.settings), answer_rule=rule, files=(), numbers=numbers,
-        spans=LEFT_OUT if workload.spans else "", before_all=before_all, before_each=before_each, after_each=after_each,
+        ready=_ready(workload.ready), spans=LEFT_OUT if workload.spans else "",
+        before_all=before_all, before_each=before_each, after_each=after_each,
     )  # fmt: skip

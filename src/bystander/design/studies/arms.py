@@ -7,9 +7,41 @@ from dataclasses import dataclass, field
 
 from bystander.design.studies.workloads import Workload
 
-__all__ = ["PLACEBO", "Arm"]
+__all__ = ["PLACEBO", "Arm", "KeptState"]
 
 PLACEBO = "placebo"  # the name of that arm
+
+
+@dataclass(frozen=True)
+class KeptState:
+    """Files as they were, kept so that they can be laid out again.
+
+    Attributes
+    ----------
+    how : str
+        "tree" of git, with what is its own beside the archive; or "copy", a folder beside the archive.
+    digest : str
+        The tree's id, or the digest of the folder.
+    inside : str
+        Where in it the study's folder lies; "" for its top.
+    record : str
+        The record that ran it, by its name then; "" for the state in which a folder was found.
+    """
+
+    how: str
+    digest: str
+    inside: str = ""
+    record: str = ""
+
+    def same_files(self, other: KeptState) -> bool:
+        """Whether another state has the same files."""
+        return (self.how, self.digest) == (other.how, other.digest)
+
+    @property
+    def identity(self) -> str:
+        """What a reader should know it by."""
+        of = f"as record {self.record} ran it" if self.record else "this folder as it stood"
+        return f"{of} ({self.digest.rpartition('-')[2][:10]})"
 
 
 @dataclass(frozen=True)
@@ -28,8 +60,10 @@ class Arm:
         Values for placeholders.
     build : tuple of str
         Commands that install or compile, run once.
+    before_all : tuple of str
+        Commands that run once before its first trial, and again when a record is resumed.
     command : mapping
-        Commands by workload that replace the study's; the key "" stands for all workloads.
+        Commands, or callables, by workload that replace the study's; the key "" stands for all workloads.
     in_place : bool
         Run in the folder itself, without a snapshot (observations without a study).
     placebo : bool
@@ -38,6 +72,8 @@ class Arm:
         What is left out of this arm, only to see what it weighs: its answers may differ. "" for nothing.
     filters : bool
         Whether git may run the filters that the repository's configuration names, when this arm is laid out.
+    kept : KeptState or None
+        The state in which its files are laid out, instead of how a folder or revision is now.
     """
 
     name: str
@@ -46,11 +82,18 @@ class Arm:
     environment: Mapping[str, str] = field(default_factory=dict)
     settings: Mapping[str, str] = field(default_factory=dict)
     build: tuple[str, ...] = ()
+    before_all: tuple[str, ...] = ()
     command: Mapping[str, str] = field(default_factory=dict)
     in_place: bool = False
     placebo: bool = False
     weigh: str = ""
     filters: bool = False
+    kept: KeptState | None = None
+
+    @property
+    def filled(self) -> dict[str, str]:
+        """The values of placeholders under this arm: its settings, and its name as {arm}."""
+        return {"arm": self.name, **self.settings}
 
     def command_for(self, workload: Workload) -> str:
         """Return the command template that this arm runs for a workload; "" where it runs none."""

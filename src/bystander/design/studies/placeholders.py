@@ -6,7 +6,7 @@ import re
 import shlex
 from collections.abc import Mapping
 
-__all__ = ["fill_shell", "filled_words", "placeholder_names"]
+__all__ = ["fill_plain", "fill_shell", "filled_words", "placeholder_names"]
 
 _MARK = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
@@ -28,6 +28,11 @@ def _filled(text: str, values: Mapping[str, str], quote: bool) -> str:
 def filled_words(template: str, values: Mapping[str, str]) -> list[str]:
     """Return the words of a command; raise ValueError on a quote that is never closed."""
     return [_filled(word, values, quote=False) for word in shlex.split(template)]
+
+
+def fill_plain(text: str, values: Mapping[str, str]) -> str:
+    """Return a text filled; raise KeyError for a name that there is not."""
+    return _filled(text, values, quote=False)
 
 
 def fill_shell(template: str, values: Mapping[str, str]) -> str:

@@ -16,6 +16,7 @@ __all__ = [
     "AnswerRule",
     "Command",
     "PrintedNumber",
+    "Ready",
     "TimedCallable",
     "ToldLimits",
     "What",
@@ -105,6 +106,8 @@ class AnswerRule:
         By which share numbers may differ, 0 for not at all.
     accept : str
         Why another answer is intended; "" when it is not.
+    compare : str
+        A command that compares two answers, {reference} and {candidate}; "" for none.
     """
 
     file: str = ""
@@ -112,11 +115,12 @@ class AnswerRule:
     any_order: bool = False
     tolerance: float = 0.0
     accept: str = ""
+    compare: str = ""
 
     @property
     def plain(self) -> bool:
         """Whether what is printed is compared to the last byte."""
-        return not (self.file or self.mask or self.any_order or self.tolerance)
+        return not (self.compare or self.file or self.mask or self.any_order or self.tolerance)
 
 
 @dataclass(frozen=True)
@@ -161,6 +165,33 @@ class PrintedNumber:
 
 
 @dataclass(frozen=True)
+class Ready:
+    """How it is seen that a trial is ready, one of three ways; none of them where nobody asks.
+
+    Attributes
+    ----------
+    pattern : str
+        A regular expression, by lines, that the output or the errors then match.
+    file : str
+        A file that is then there, relative to the arm's folder.
+    port : str
+        A port of this machine, as a text, on which something then answers.
+    end : bool
+        Whether the trial ends there: it is asked to, and ended by force after a while.
+    """
+
+    pattern: str = ""
+    file: str = ""
+    port: str = ""
+    end: bool = False
+
+    @property
+    def asked(self) -> bool:
+        """Whether anybody asks."""
+        return bool(self.pattern or self.file or self.port)
+
+
+@dataclass(frozen=True)
 class Workload:
     """Something to run, for one value of each of its inputs.
 
@@ -197,6 +228,8 @@ class Workload:
         The most that a trial may tell in marks and spans.
     numbers : mapping
         By name: what it prints that is a measure.
+    ready : Ready
+        When it is ready.
     """
 
     name: str
@@ -219,6 +252,7 @@ class Workload:
     floor: str = ""
     told: ToldLimits = ToldLimits()
     numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
+    ready: Ready = Ready()
 
     @property
     def kind(self) -> str:

@@ -75,6 +75,12 @@ class Checkouts:
                 build()
                 write_whole(self._ready(key), "{}")
 
+    def build_anew(self, key: str, build: Callable[[], None]) -> None:
+        """Build an arm that lies elsewhere, whether that was done before or not."""
+        with self._locked(key):
+            self.log(key).unlink(missing_ok=True)
+            build()
+
     def remove_half_made(self) -> None:
         """Remove arms whose making was cut short by a kill; what another process makes just now stays."""
         for lock in self.folder.glob("*.lock"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -21,11 +22,28 @@ from bystander.field.arms.git_trust import (
 from bystander.field.launching.scratch import scratch_folder
 from bystander.units import listed
 
-__all__ = ["Git"]
+__all__ = ["ChosenFiles", "Git"]
 
 _LIMIT_S = 1800.0  # of one command of git: a pipe in the place of a file that it reads would hold it for ever
 _NAMED = 3
 _DRIVER = r"^filter\..*\.(clean|smudge|process)$"
+
+
+@dataclass(frozen=True)
+class ChosenFiles:
+    """What a snapshot takes besides the files that are not ignored, and what it leaves out; relative to the top.
+
+    Attributes
+    ----------
+    besides, left_out : tuple of str
+        Files.
+    links : mapping
+        Where a link is laid in the place of a folder, and where it leads.
+    """
+
+    besides: tuple[str, ...] = ()
+    left_out: frozenset[str] = frozenset()
+    links: Mapping[str, str] = field(default_factory=dict)
 
 
 class Git:
@@ -51,7 +69,7 @@ class Git:
         """
         here = cls(folder)
         try:
-            top = here._plainly("rev-parse", "--show-toplevel").strip()
+            top = here.run_plainly("rev-parse", "--show-toplevel").strip()
         except UntrustedRepositoryError:
             raise
         except (ArmError, FileNotFoundError, NotADirectoryError):
@@ -66,7 +84,7 @@ class Git:
     @cached_property
     def _drivers(self) -> tuple[str, ...]:
         """The filters that the repository's own configuration names."""
-        said = self._plainly("config", "--includes", "-z", "--get-regexp", _DRIVER, empty=True)
+        said = self.run_plainly("config", "--includes", "-z", "--get-regexp", _DRIVER, empty=True)
         return tuple(dict.fromkeys(name.removeprefix("filter.").rpartition(".")[0] for name, _ in pairs(said)))
 
     def run(
@@ -85,9 +103,9 @@ class Git:
             settings = [word for name, value in own_settings(_DRIVER) for word in ("-c", f"{name}={value}")]
         else:
             settings = drivers_off(self._drivers)
-        return self._plainly(*settings, *words, variables=variables, given=given)
+        return self.run_plainly(*settings, *words, variables=variables, given=given)
 
-    def _plainly(
+    def run_plainly(
         self, *words: str, variables: Mapping[str, str] | None = None, given: str | None = None, empty: bool = False
     ) -> str:
         """Run git without a word about filters; where `empty`, exit code 1 says that nothing was found."""
@@ -144,13 +162,21 @@ class Git:
                 self._refuse_filtered(self.run("ls-files", "-z", variables=variables), ["--cached"], variables)
             self.run("checkout-index", "--all", "--force", variables=variables, filters=filters)
 
-    def snapshot(self, objects: Path, filters: bool = False) -> str:
+    def names(self, *options: str, variables: Mapping[str, str] | None = None) -> list[str]:
+        """Return the files of the working tree that `git ls-files` names, relative to the top; never our own."""
+        mine_not = ":(exclude,top,glob)**/.bystander/**"
+        found = self.run("ls-files", "-z", *options, "--", ".", mine_not, variables=variables)
+        return [name.rstrip("/") for name in found.split("\0") if name]
+
+    def snapshot(self, objects: Path, filters: bool = False, chosen: ChosenFiles | None = None) -> str:
         """Write the working tree, tracked and untracked but not ignored, and return its tree id.
 
         Parameters
         ----------
         objects : Path
             A folder that takes the new objects.
+        chosen : ChosenFiles, optional
+            What is taken besides, and what is not.
 
         Raises
         ------
@@ -166,15 +192,40 @@ class Git:
                 # With its time: by that git sees which files may have changed within the second of its last writing.
                 shutil.copy2(mine, index)
             # Not by `add`, which asks each submodule for its state, under the submodule's own configuration.
-            mine_not = ":(exclude,top,glob)**/.bystander/**"
-            found = self.run("ls-files", "-z", "--cached", "--others", "--exclude-standard", "--", ".", mine_not,
-                             variables=variables)  # fmt: skip
-            names = "".join(f"{name.rstrip('/')}\0" for name in found.split("\0") if name)
+            taken = self.names("--cached", "--others", "--exclude-standard", variables=variables)
+            if chosen:
+                taken = [name for name in (*taken, *chosen.besides) if name not in chosen.left_out]
+            names = "".join(f"{name}\0" for name in taken)
             if not filters:
                 self._refuse_filtered(names, [], variables)
             how = ("--add", "--remove", "--replace", "--ignore-skip-worktree-entries", "-z", "--stdin")
             self.run("update-index", *how, variables=variables, filters=filters, given=names)
+            if chosen and chosen.left_out:
+                gone = "".join(f"{name}\0" for name in chosen.left_out)
+                self.run("update-index", "--force-remove", "-z", "--stdin", variables=variables, given=gone)
+            for link, target in (chosen.links if chosen else {}).items():
+                blob = self.run("hash-object", "-w", "--stdin", variables=variables, given=target).strip()
+                self.run("update-index", "--add", "--cacheinfo", f"120000,{blob},{link}", variables=variables)
             return self.run("write-tree", variables=variables).strip()
+
+    def has_tree(self, tree: str, objects: Path | None) -> bool:
+        """Whether a tree and what it is made of are still there."""
+        try:
+            self.run("rev-list", "--objects", "--quiet", tree, variables=self._objects(objects))
+        except ArmError:
+            return False
+        return True
+
+    def held(self, tree: str, objects: Path) -> set[str]:
+        """Return the ids of all that a tree is made of, itself too."""
+        said = self.run("rev-list", "--objects", "--no-object-names", tree, variables=self._objects(objects))
+        return set(said.split())
+
+    def differing(self, before: str, after: str, objects: Path | None) -> tuple[str, ...]:
+        """Return the files in which two trees differ, in alphabetical order."""
+        how = ("-r", "-z", "--name-only", "--no-renames", before, after)
+        said = self.run("diff-tree", *how, variables=self._objects(objects))
+        return tuple(sorted(name for name in said.split("\0") if name))
 
     def _refuse_filtered(self, names: str, where: Sequence[str], variables: Mapping[str, str]) -> None:
         """Raise ArmError when a filter of the repository's configuration is meant for any of these files."""

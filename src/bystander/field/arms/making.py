@@ -5,12 +5,23 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from bystander.design import DEPTHS, Arm, ArmFacts, ArmState, Condition, InterpreterFacts, Study, arm_key, filled_words
+from bystander.design import (
+    DEPTHS,
+    Arm,
+    ArmFacts,
+    ArmState,
+    Condition,
+    InterpreterFacts,
+    KeptState,
+    Study,
+    arm_key,
+    filled_words,
+)
 from bystander.errors import ArmError, BystanderError
 from bystander.field.arms.checkouts import Checkouts
 from bystander.field.arms.folders import NotOfTheArm, folder_state
@@ -18,11 +29,12 @@ from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
 from bystander.field.arms.study_folder import StudyFolder, own_outputs
 from bystander.field.arms.variables import trial_environment, unsealed
+from bystander.field.kept.states import KeptStates
 from bystander.field.launching.masking import masked
 from bystander.field.trials.commands import Site
 from bystander.field.trials.kinds import kind_in_field, ready_workload
 
-__all__ = ["ArmMaker"]
+__all__ = ["ArmMaker", "left_out_of"]
 
 _LOG_LINES = 15
 _APPENDED = os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -30,13 +42,30 @@ _APPENDED = os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXE
 
 @dataclass(frozen=True)
 class _Source:
-    """Where an arm's files come from: a tree in git, or a folder used where it is (tree is its digest)."""
+    """Where an arm's files come from: what writes them into a folder, or a folder used where it is.
+
+    Attributes
+    ----------
+    tree : str
+        What tells the files from others.
+    inside : Path
+        Where the study's folder lies in what is written.
+    """
 
     tree: str
     identity: str
     facts: ArmFacts = field(default_factory=ArmFacts)
-    git: Git | None = None
+    fill: Callable[[Path], None] | None = None
+    inside: Path = Path()
     folder: Path | None = None
+
+
+def left_out_of(study: Study, archive: Path | None) -> NotOfTheArm:
+    """Return what is no part of any arm: what trials write by the study, and what Bystander writes just now.
+
+    Where a study's folder is used where it lies, `bystander observe > said.txt` writes into the arm.
+    """
+    return NotOfTheArm(study.written_files, own_outputs(archive))
 
 
 class ArmMaker:
@@ -57,11 +86,8 @@ class ArmMaker:
         self._archive = archive
 
     def left_out(self, study: Study) -> NotOfTheArm:
-        """Return what is no part of any arm: what trials write by the study, and what Bystander writes just now.
-
-        Where a study's folder is used where it lies, `bystander observe > said.txt` writes into the arm.
-        """
-        return NotOfTheArm(study.written_files, own_outputs(self._archive))
+        """Return what is no part of any arm."""
+        return left_out_of(study, self._archive)
 
     def environment(self, study: Study, arm: Arm) -> dict[str, str]:
         """Return the variables of an arm's trials and build steps."""
@@ -79,8 +105,9 @@ class ArmMaker:
             facts = replace(facts, digest="")
         elif source.folder:
             folder = source.folder
-            if arm.build:
-                self._checkouts.build_once(key, lambda: self._build(arm, key, folder, environment))
+            if arm.build:  # in place what was edited since is built again
+                build = self._checkouts.build_anew if arm.in_place else self._checkouts.build_once
+                build(key, lambda: self._build(arm, key, folder, environment))
             if facts.digest and arm.build:  # taken again: building may have changed the folder
                 facts = replace(facts, digest=folder_state(folder, self.left_out(study)).digest)
         else:
@@ -150,20 +177,34 @@ class ArmMaker:
         if arm.in_place:
             folder = (self.home.path / arm.folder).resolve()
             return _Source("", f"folder {folder}", folder=folder)
+        if arm.kept is not None:
+            return self._kept(arm, arm.kept)
         git = self.home.git
         if arm.revision is not None:
             if git is None:
                 raise ArmError(f"arm {arm.name}: {self.home.path} lies in no git repository")
             commit = git.commit(arm.revision)
             facts = ArmFacts(commit=commit, subject=git.subject(commit))
-            return _Source(git.tree_of(commit), f"{arm.revision} ({commit[:10]})", facts, git)
+            return self._of_tree(arm, git, git.tree_of(commit), f"{arm.revision} ({commit[:10]})", facts)
         folder = (self.home.path / arm.folder).resolve()
         if folder == self.home.path and git is not None:
             with _of_arm(arm):
                 tree = git.snapshot(self._objects, arm.filters)
-            return _Source(tree, f"working tree ({tree[:10]})", git=git)
+            return self._of_tree(arm, git, tree, f"working tree ({tree[:10]})", ArmFacts())
         digest = folder_state(folder, self.left_out(study)).digest
         return _Source(digest, f"folder {arm.folder} ({digest[:10]})", ArmFacts(digest=digest), folder=folder)
+
+    def _of_tree(self, arm: Arm, git: Git, tree: str, identity: str, facts: ArmFacts) -> _Source:
+        def fill(home: Path) -> None:
+            git.export_tree(tree, home, self._objects if self._objects.is_dir() else None, arm.filters)
+
+        return _Source(tree, identity, facts, fill, self.home.path.relative_to(git.top.resolve()))
+
+    def _kept(self, arm: Arm, state: KeptState) -> _Source:
+        def fill(home: Path) -> None:
+            KeptStates(self.home).lay_out(state, home, arm.filters)
+
+        return _Source(state.digest, state.identity, fill=fill, inside=Path(state.inside))
 
     @property
     def _objects(self) -> Path:
@@ -199,13 +240,13 @@ class ArmMaker:
         return home if Path(state.folder).is_relative_to(home) else Path(state.folder)
 
     def _laid_out(self, study: Study, arm: Arm, key: str, source: _Source, environment: Mapping[str, str]) -> Path:
-        """Check out and build, unless that was done before; return the study's folder in it."""
-        assert source.git
-        git, inside = source.git, self.home.path.relative_to(source.git.top.resolve())
+        """Lay out and build, unless that was done before; return the study's folder in it."""
+        written, inside = source.fill, source.inside
+        assert written
 
         def fill(home: Path) -> None:
             with _of_arm(arm):
-                git.export_tree(source.tree, home, self._objects if self._objects.is_dir() else None, arm.filters)
+                written(home)
             if not (home / inside).is_dir():
                 raise ArmError(f"arm {arm.name}: {source.identity} has no folder {inside}")
 
@@ -226,7 +267,7 @@ class ArmMaker:
         """Run the build steps; their output is kept beside the arm, and shown when one fails."""
         log = self._checkouts.log(key)
         for step in arm.build:
-            words = filled_words(step, arm.settings)
+            words = filled_words(step, arm.filled)
             with os.fdopen(os.open(log, _APPENDED, 0o600), "a", encoding="utf-8") as output:
                 output.write(f"$ {step}\n")
                 output.flush()

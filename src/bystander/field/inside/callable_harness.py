@@ -85,11 +85,13 @@ class Timed:
     def __init__(self, spec):
         self.call = resolved(spec["call"])
         self.given = resolved(spec["given"]) if spec["given"] else None
+        if self.given and spec["values"]:
+            self.given = functools.partial(self.given, **spec["values"])
         self.fresh = spec["fresh"] and self.given is not None
         self.held = spec["garbage"] == "held"
         self.loop = asyncio.new_event_loop() if inspect.iscoroutinefunction(self.call) else None
         self.same = [arguments(self.given())] if self.given and not self.fresh else [((), {})]
-        if spec["values"] is not None:
+        if spec["values"] is not None and not self.given:
             values = spec["values"]
             self.same = [arguments(tuple(values) if isinstance(values, list) else values)]
         self.result = None

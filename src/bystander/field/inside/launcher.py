@@ -13,7 +13,6 @@ the first two as its standard output and errors; it cannot put others in their p
 
 import ctypes
 import errno
-import fcntl
 import json
 import os
 import resource
@@ -23,18 +22,19 @@ import sys
 import time
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
-from processes import below, end_all, kill
+from processes import below, end_all, forget_own_peak, kill, own_peak_bytes, run_queue_ns
+from readiness import moved_up, watch_for
 
 PR_SET_CHILD_SUBREAPER = 36
-LOOK_MS = 100
+LOOK_MS, REST_MS = 100, 1
+GRACE_NS = 5000000000  # in which a trial that is asked to end may do so
 LIMITED = ("NOFILE", "CPU", "AS", "DATA", "STACK", "FSIZE", "NPROC", "CORE")
 LIMITS = [getattr(resource, "RLIMIT_" + name) for name in LIMITED]
 NUMBERS = [0]  # of the request that is answered
 FILES = []  # the two descriptors of what a trial prints
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
 STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
-HELD_FD = 3  # the stub waits here until somebody watches
-ACCOUNT_FD = 4  # and says here what it used; the program does not get either
+HELD_FD, ACCOUNT_FD = 3, 4  # the stub waits until somebody watches, and says what it used; the program gets neither
 MOST_ACCOUNT = 4096
 
 
@@ -63,37 +63,6 @@ def become_subreaper():
         return ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
     except (OSError, AttributeError):
         return False
-
-
-def forget_own_peak():
-    """Set this process's high-water mark back to what it holds now: it is the floor of every child's."""
-    try:
-        with open("/proc/self/clear_refs", "w") as f:
-            f.write("5")
-    except OSError:
-        pass
-
-
-def own_peak_bytes():
-    """Return this process's high-water mark, or -1."""
-    try:
-        with open("/proc/self/status") as f:
-            for line in f:
-                if line.startswith("VmHWM:"):
-                    return int(line.split()[1]) * 1024
-    except (OSError, ValueError):
-        pass
-    return -1
-
-
-def run_queue_ns(pid):
-    """Return (time on CPU, time in the run queue) of a zombie's main thread, or (-1, -1)."""
-    try:
-        with open("/proc/%d/schedstat" % pid) as f:
-            on_cpu, queued = f.read().split()[:2]
-        return int(on_cpu), int(queued)
-    except (OSError, ValueError):
-        return -1, -1
 
 
 def reap():
@@ -144,27 +113,36 @@ class Itself:
 
 
 class Exits:
-    """Waits for one child's end, for the other end of the control pipe, and for the limit, at once."""
+    """Waits for one child's end, for its being ready, for the other end of the control pipe, and for the limit."""
 
-    def __init__(self, pid):
-        self.poll = select.poll()
-        self.poll.register(0, select.POLLIN | select.POLLHUP)
+    def __init__(self, pid, watch):
+        self.pid, self.watch = pid, watch
         self.pidfd = os.pidfd_open(pid) if hasattr(os, "pidfd_open") else -1
-        self.pid = pid
-        if self.pidfd >= 0:
-            self.poll.register(self.pidfd, select.POLLIN)
+        self.end, self.all = select.poll(), select.poll()
+        for poll in (self.end, self.all):
+            poll.register(0, select.POLLIN | select.POLLHUP)
+            if self.pidfd >= 0:
+                poll.register(self.pidfd, select.POLLIN)
+        for fd in watch.fds():
+            self.all.register(fd, select.POLLIN)
 
-    def wait(self, limit_ns, too_much):
-        """Return "ended", "cut", "flood" or "abort", and the monotonic time in ns just after.
+    def wait(self, limit_ns, too_much, end=False):
+        """Return "ended", "cut", "flood", "abort" or, where it ends then, "ready"; and the monotonic time in ns.
 
-        What the trial has printed is looked at ten times a second; `too_much` says whether it is over.
+        What the trial has printed is looked at ten times a second; `too_much` says whether it is over.  What comes
+        through a pipe is read, and then left alone for a moment: whoever reads at each write is in the writer's way.
         """
-        stop = time.monotonic_ns() + limit_ns
+        stop, resting = time.monotonic_ns() + limit_ns, False
         while True:
-            left_ms = min(max(0, -(-(stop - time.monotonic_ns()) // 1000000)), LOOK_MS)
-            events = self.poll.poll(left_ms if self.pidfd >= 0 else min(left_ms, 1))
+            look_ms = REST_MS if resting else LOOK_MS if self.watch.look_ms is None else self.watch.look_ms
+            left_ms = min(max(0, -(-(stop - time.monotonic_ns()) // 1000000)), look_ms)
+            events = (self.end if resting else self.all).poll(left_ms if self.pidfd >= 0 else min(left_ms, 1))
             now = time.monotonic_ns()
             ready = [fd for fd, _ in events]
+            if self.watch.asked:
+                resting = self._watched(ready)
+                if end and self.watch.until_ns is not None:
+                    return "ready", self.watch.until_ns
             if self.pidfd in ready or (self.pidfd < 0 and self._ended()):
                 return "ended", now
             if 0 in ready:
@@ -173,6 +151,14 @@ class Exits:
                 return "cut", now
             if too_much():
                 return "flood", now
+
+    def _watched(self, ready):
+        """Let what watches look; return whether it read something."""
+        before = self.watch.fds()
+        self.watch.step(ready, self._ended)
+        for fd in set(before) - set(self.watch.fds()):
+            self.all.unregister(fd)
+        return not set(before).isdisjoint(ready)
 
     def _ended(self):
         return os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOWAIT | os.WNOHANG) is not None
@@ -200,6 +186,7 @@ def command_of(request):
     return sys.executable, stub + request["argv"]
 
 
+FROM_START = ("elapsed_ns", "until_ready_ns", "until_output_ns")
 USED = ("user_s", "system_s", "minor_faults", "major_faults", "voluntary_switches", "involuntary_switches")
 
 
@@ -209,20 +196,15 @@ def without_stub(answer, told):
         stub = json.loads(told)
     except ValueError:  # it did not get so far
         return
-    answer["elapsed_ns"] -= stub["started_ns"] - answer["started_ns"]
+    for name in FROM_START:
+        if name in answer:
+            answer[name] -= stub["started_ns"] - answer["started_ns"]
     answer.update(started_ns=stub["started_ns"], started_wall_ns=stub["started_wall_ns"])
     for name in USED:
         answer[name] = max(0, answer[name] - stub[name])
     if answer["on_cpu_ns"] >= 0:
         answer["on_cpu_ns"] = max(0, answer["on_cpu_ns"] - stub["on_cpu_ns"])
         answer["run_queue_ns"] = max(0, answer["run_queue_ns"] - stub["run_queue_ns"])
-
-
-def moved_up(fd):
-    """Return a descriptor for the same that stands in nobody's place in a child."""
-    higher = fcntl.fcntl(fd, fcntl.F_DUPFD_CLOEXEC, 10)
-    os.close(fd)
-    return higher
 
 
 class Pipe:
@@ -268,25 +250,33 @@ def emptied():
         os.lseek(fd, 0, os.SEEK_SET)
 
 
+def asked_to_end(pid, exits):
+    """Ask a trial that is ready to end, and wait for it a while; return whether it did."""
+    try:
+        os.killpg(pid, signal.SIGTERM)
+    except (ProcessLookupError, PermissionError):
+        pass
+    return exits.wait(GRACE_NS, lambda: False)[0] == "ended"
+
+
 def run_trial(request, requests, itself):
     """Run one trial to its end and return its account."""
-    limit_ns = int(request["limit_s"] * 1e9)
-    stopped = itself.often
-    answer = {
-        "status": "not-started",
-        "detail": 0,
-        "started_wall_ns": time.time_ns(),
-        "started_ns": time.monotonic_ns(),
-    }
+    limit_ns, stopped = int(request["limit_s"] * 1e9), itself.often
+    answer = {"status": "not-started", "detail": 0}
+    answer.update(started_wall_ns=time.time_ns(), started_ns=time.monotonic_ns())
     path, argv = command_of(request)
     hold, stub = Pipe(request.get("hold"), 0, HELD_FD), Pipe(argv != request["argv"], 1, ACCOUNT_FD)
+    emptied()
+    watch = watch_for(request.get("ready"), FILES)
+    if watch.taken:
+        return dict(answer, status="taken", said=watch.taken)
     try:
         os.chdir(request["folder"])
-        emptied()
         actions = [
             (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
             (os.POSIX_SPAWN_DUP2, FILES[0], 1),
             (os.POSIX_SPAWN_DUP2, FILES[1], 2),
+            *watch.actions(),
             *hold.actions(),
             *stub.actions(),
         ]
@@ -306,15 +296,19 @@ def run_trial(request, requests, itself):
         answer["detail"] = getattr(error, "errno", None) or errno.EINVAL
         hold.close()
         stub.close()
+        watch.close()
         return answer
+    watch.begun()
     try:
         if hold.until_watched(pid, requests):
-            exits = Exits(pid)
-            outcome, ended = exits.wait(limit_ns, lambda: printed(request) > request["output_bytes"])
+            exits = Exits(pid, watch)
+            most = request["output_bytes"]
+            outcome, ended = exits.wait(limit_ns, lambda: printed(request) + watch.held_bytes > most, watch.end)
+            gone = outcome == "ended" or (outcome == "ready" and asked_to_end(pid, exits))
             exits.close()
         else:
-            outcome, ended = "abort", time.monotonic_ns()
-        if outcome != "ended":
+            outcome, ended, gone = "abort", time.monotonic_ns(), False
+        if not gone:
             kill(pid, group=True)
             kill(pid)
         os.waitid(os.P_PID, pid, os.WEXITED | os.WNOWAIT)
@@ -323,10 +317,16 @@ def run_trial(request, requests, itself):
     finally:
         hold.close()
         left = end_tree() if reap() else 0
+        watch.close()
         if printed(request) > request["output_bytes"]:  # what nobody will read need not fill the disk
             for fd in FILES:
                 os.ftruncate(fd, min(os.fstat(fd).st_size, request["output_bytes"]))
     answer.update(account(outcome, status, usage), elapsed_ns=ended - started, left_behind=left)
+    if watch.asked:
+        told = {"until_ready_ns": watch.until_ns, "until_output_ns": watch.output_ns}
+        answer.update({name: min(at, ended) - started for name, at in told.items() if at is not None})
+        if watch.end and answer["status"] == "ok" and watch.until_ns is None:
+            answer["status"] = "unready"
     # Read last: the child's mark began at ours as it was when the child became its program.
     answer.update(on_cpu_ns=on_cpu, run_queue_ns=queued, floor_bytes=own_peak_bytes())
     if stub.theirs >= 0:
@@ -340,7 +340,7 @@ def account(outcome, status, usage):
     """Return how a reaped child ended and what it used."""
     code = os.WEXITSTATUS(status) if os.WIFEXITED(status) else 0
     ended = ("signal", os.WTERMSIG(status)) if os.WIFSIGNALED(status) else ("exit" if code else "ok", code)
-    kind, detail = ended if outcome == "ended" else (outcome, 0)
+    kind, detail = ended if outcome == "ended" else ("ok" if outcome == "ready" else outcome, 0)
     unit = 1 if sys.platform == "darwin" else 1024
     return {
         "status": kind,
@@ -356,7 +356,7 @@ def account(outcome, status, usage):
 
 
 def say(answer):
-    """Write one answer, with the number of what it answers."""
+    """Write an answer, with the number of what it answers."""
     os.write(1, json.dumps(dict(answer, number=NUMBERS[0])).encode() + b"\n")
 
 

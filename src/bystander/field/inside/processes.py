@@ -44,6 +44,37 @@ def below(process: int, spared: Collection[int] = ()) -> list[int]:
     return found
 
 
+def forget_own_peak() -> None:
+    """Set this process's high-water mark back to what it holds now: it is the floor of every child's."""
+    try:
+        with open("/proc/self/clear_refs", "w") as f:
+            f.write("5")
+    except OSError:
+        pass
+
+
+def own_peak_bytes() -> int:
+    """Return this process's high-water mark, or -1."""
+    try:
+        with open("/proc/self/status") as f:
+            for line in f:
+                if line.startswith("VmHWM:"):
+                    return int(line.split()[1]) * 1024
+    except (OSError, ValueError):
+        pass
+    return -1
+
+
+def run_queue_ns(pid: int) -> tuple[int, int]:
+    """Return (time on CPU, time in the run queue) of a zombie's main thread, or (-1, -1)."""
+    try:
+        with open("/proc/%d/schedstat" % pid) as f:
+            on_cpu, queued = f.read().split()[:2]
+        return int(on_cpu), int(queued)
+    except (OSError, ValueError):
+        return -1, -1
+
+
 def kill(pid: int, group: bool = False) -> None:
     """Send SIGKILL to a process or its group, if it is still there."""
     try:

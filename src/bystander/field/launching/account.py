@@ -12,6 +12,7 @@ _ENDED = (
     "elapsed_ns", "user_s", "system_s", "on_cpu_ns", "run_queue_ns", "peak_bytes", "floor_bytes", "minor_faults",
     "major_faults", "voluntary_switches", "involuntary_switches", "left_behind",
 )  # fmt: skip
+_SOMETIMES = ("until_ready_ns", "until_output_ns")
 _ALL, _NUMBERS = (*_STARTED, *_ENDED), {int, float}
 _QUEUE_AGREEMENT = (0.02, 0.002)  # share and seconds within which both CPU times must agree
 
@@ -37,6 +38,7 @@ def account_readings(account: dict[str, Any]) -> dict[str, float]:
         "major_faults": float(account["major_faults"]),
         "voluntary_switches": float(account["voluntary_switches"]),
         "involuntary_switches": float(account["involuntary_switches"]),
+        **{name: account[f"{name}_ns"] / 1e9 for name in ("until_ready", "until_output") if f"{name}_ns" in account},
     }
 
 
@@ -57,6 +59,7 @@ def checked_account(account: dict[str, Any]) -> dict[str, Any]:
     """Return an account with all that it must hold; raise ValueError for what is none."""
     try:
         numbers = [account[name] for name in (_ALL if "elapsed_ns" in account else _STARTED)]
+        numbers += [account[name] for name in _SOMETIMES if name in account]
         if type(account["status"]) is str and {*map(type, numbers)} <= _NUMBERS and abs(max(numbers, key=abs)) < 2**63:
             return account
     except KeyError:

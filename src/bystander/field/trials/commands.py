@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from bystander.design import (
+    DEFAULT_LIMIT_S,
     DEFAULT_OUTPUT_BYTES,
     Arm,
     Command,
@@ -21,7 +22,7 @@ from bystander.design import (
 )
 from bystander.errors import StudyError
 
-__all__ = ["ReadyCommand", "ReadyWorkload", "Site", "found_program", "ready_command"]
+__all__ = ["ReadyCommand", "ReadyWorkload", "Site", "found_program", "ready_command", "ready_step"]
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,8 @@ class ReadyCommand:
         The most that it may tell in marks and spans.
     numbers : mapping
         What it prints that is a measure, by name.
+    ready : mapping
+        How the launcher sees that it is ready: one of pattern, file and port, and whether it ends there.
     secrets : tuple of str
         Values that are masked in what is kept of its output.
     """
@@ -66,6 +69,7 @@ class ReadyCommand:
     spans: str = ""
     told: ToldLimits = field(default_factory=ToldLimits)
     numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
+    ready: Mapping[str, Any] = field(default_factory=dict)
     secrets: tuple[str, ...] = ()
 
 
@@ -94,14 +98,18 @@ class ReadyWorkload:
     before_all: ReadyCommand | None = None
     before_each: ReadyCommand | None = None
     after_each: ReadyCommand | None = None
+    compare: ReadyCommand | None = None  # of two answers, whose paths stand for {reference} and {candidate}
     kind: str = "command"
 
     def masking(self, values: Iterable[str]) -> ReadyWorkload:
         """Return the same, with values that are masked in what is kept of its output."""
         secrets = tuple(values)
-        steps = {name: getattr(self, name) for name in ("before_all", "before_each", "after_each")}
+        steps = {name: getattr(self, name) for name in ("before_all", "before_each", "after_each", "compare")}
         hidden = {name: step and replace(step, secrets=secrets) for name, step in steps.items()}
         return replace(self, command=replace(self.command, secrets=secrets), **hidden)
+
+
+_KEPT_AS_THEY_ARE = {name: f"{{{name}}}" for name in ("reference", "candidate")}
 
 
 def ready_command(workload: Workload, site: Site, key: str = "command", template: str | None = None) -> ReadyCommand:
@@ -112,11 +120,21 @@ def ready_command(workload: Workload, site: Site, key: str = "command", template
     StudyError
         When its program cannot be found; the message names the key.
     """
-    template, values = template or site.arm.command_for(workload), workload.values(site.arm.settings)
+    template, values = template or site.arm.command_for(workload), workload.values(site.arm.filled)
+    values |= _KEPT_AS_THEY_ARE
     shell = isinstance(workload.what, Command) and workload.what.shell
     argv = ["sh", "-c", fill_shell(template, values)] if shell else filled_words(template, values)
     path = found_program(argv[0], workload, site, key, "name one that is there")
     return ReadyCommand(path, tuple(argv), site.folder, site.environment, workload.limit_s)
+
+
+def ready_step(template: str, site: Site, key: str, secrets: Iterable[str] = ()) -> ReadyCommand:
+    """Return a command of an arm that belongs to no workload; raise StudyError when its program cannot be found."""
+    argv = filled_words(template, site.arm.filled)
+    path = _program(argv[0], site.folder, site.environment)
+    if path is None:
+        raise StudyError([f'arms.{site.arm.name}.{key}: there is no program "{argv[0]}" (looked in {site.folder})'])
+    return ReadyCommand(path, tuple(argv), site.folder, site.environment, DEFAULT_LIMIT_S, secrets=tuple(secrets))
 
 
 def found_program(name: str, workload: Workload, site: Site, key: str, mend: str) -> str:

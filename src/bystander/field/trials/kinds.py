@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from bystander.design import Command, TimedCallable, TrialOutcome, Workload, filled_words
+from bystander.design import Command, TimedCallable, TrialOutcome, Workload, fill_plain, filled_words
+from bystander.errors import StudyError
 from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command
 from bystander.units import counted
 
@@ -80,15 +81,36 @@ def ready_workload(workload: Workload, site: Site, stub: Mapping[str, Any] | Non
         spans=workload.spans,
         told=workload.told,
         numbers=workload.numbers,
+        ready=_ready(workload, site),
     )
     steps = {name: ready_command(workload, site, name, step) for name, step in workload.steps.items()}
+    if rule := workload.answer_rule.compare:
+        steps["compare"] = ready_command(workload, site, "answer.compare", rule)
     return ReadyWorkload(command, **steps, kind=workload.kind)
+
+
+def _ready(workload: Workload, site: Site) -> dict[str, Any]:
+    """Return how it is seen that a trial is ready, for the launcher; raise StudyError where a port is none."""
+    ready, values = workload.ready, workload.values(site.arm.filled)
+    if not ready.asked:
+        return {}
+    key = f"workloads.{workload.base}.ready"
+    try:
+        file, port = (fill_plain(text, values) for text in (ready.file, ready.port))
+        if port and not 1 <= int(port) <= 65535:
+            raise ValueError
+    except KeyError as error:
+        raise StudyError([f"{key}: {{{error.args[0]}}} is no setting or input under arm {site.arm.name}"]) from None
+    except ValueError:
+        raise StudyError([f'{key}.port: "{port}" is no port under arm {site.arm.name}']) from None
+    where = {"file": str(Path(site.folder, file))} if file else {"port": int(port)} if port else {}
+    return {"end": ready.end, **({"pattern": ready.pattern} if ready.pattern else where)}
 
 
 def _program_of_command(workload: Workload, site: Site) -> str:
     if isinstance(workload.what, Command) and workload.what.shell:
         return "sh"
-    return filled_words(site.arm.command_for(workload), workload.values(site.arm.settings))[0]
+    return filled_words(site.arm.command_for(workload), workload.values(site.arm.filled))[0]
 
 
 def _text_of_command(_workload: Workload, command: ReadyCommand) -> str:
@@ -105,7 +127,8 @@ def _ready_callable(workload: Workload, site: Site) -> ReadyCommand:
     timed = _callable(workload)
     path = found_program(timed.python, workload, site, "python", "name an interpreter that is there")
     asked = {
-        "call": timed.call, "given": timed.given or None, "values": json.loads(timed.values or "null"),
+        "call": site.arm.command_for(workload) or timed.call,
+        "given": timed.given or None, "values": json.loads(timed.values or "null"),
         "fresh": timed.fresh, "iterations": timed.iterations,
         "samples": timed.samples, "sample_s": timed.sample_s, "garbage": timed.garbage,
         "show": workload.answer == "result",
@@ -117,7 +140,7 @@ def _ready_callable(workload: Workload, site: Site) -> ReadyCommand:
 def _text_of_callable(workload: Workload, command: ReadyCommand) -> str:
     timed = _callable(workload)
     samples = f", {counted(timed.iterations, 'iteration')} a sample" if timed.iterations else ""
-    return f"{timed.call} in {command.path}{samples}"
+    return f"{json.loads(command.argv[-1])['call']} in {command.path}{samples}"
 
 
 _KINDS: dict[str, KindInField] = {

@@ -16,7 +16,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol
 
-from bystander.design import Status, TrialOutcome
+from bystander.design import UNTIL_OUTPUT, UNTIL_READY, Status, TrialOutcome, told_measure
 from bystander.errors import LauncherError
 from bystander.field.launching.account import account_readings, checked_account
 from bystander.field.launching.containment import Orphans
@@ -38,6 +38,8 @@ _STATUS = {
     "cut": Status.CUT,
     "not-started": Status.NOT_STARTED,
     "flood": Status.FLOOD,
+    "taken": Status.NOT_STARTED,  # what shows that it is ready is there before it begins
+    "unready": Status.INVALID,
     "abort": Status.INVALID,  # it was watched, and somebody asked to stop
 }
 _EXCERPT_BYTES = 2000
@@ -213,6 +215,7 @@ class Launcher:
             "stub": dict(command.stub),
             "marks": str(self.marks) if command.listens else "",
             "hold": hold,
+            "ready": dict(command.ready),
         }
 
     @staticmethod
@@ -295,6 +298,7 @@ class Launcher:
             started_wall_s=account["started_wall_ns"] / 1e9,
             started_monotonic_s=account["started_ns"] / 1e9,
             readings=account_readings(account),
+            measures={name: told_measure(name) for name in (UNTIL_READY, UNTIL_OUTPUT) if f"{name}_ns" in account},
             answer="" if failed else f"exit {account['detail']}" if command.exit_code_is_answer else self._digest(),
             excerpt=excerpt or self._excerpt(account, command.secrets) if failed else "",
             left_behind=account.get("left_behind", 0),
@@ -337,12 +341,15 @@ class Launcher:
         """Return the end of what a failed trial printed, without secrets: errors first, else its output."""
         if account["status"] == "not-started":
             return os.strerror(account["detail"])
+        if account["status"] == "taken":
+            return f"{account.get('said', '')} before it starts, which would show that it is ready"
+        before = "it ended before it was ready" if account["status"] == "unready" else ""
         for fd in (self._printed[1], self._printed[0]):
             with suppress(OSError):
                 text = said_of(fd, _EXCERPT_BYTES).decode("utf-8", "replace").strip()
                 if text:
-                    return masked(text, secrets)
-        return ""
+                    return masked(f"{before}\n{text}".strip(), secrets)
+        return before
 
 
 def _checked(account: dict[str, Any]) -> dict[str, Any]:

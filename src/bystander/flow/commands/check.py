@@ -18,7 +18,7 @@ from bystander.flow.trials.answers import Answers
 from bystander.flow.trials.blocks import trial_blocks
 from bystander.flow.trials.calibration import calibrated
 from bystander.flow.trials.own_files import OwnFiles
-from bystander.flow.trials.ready import make_arms
+from bystander.flow.trials.ready import make_arms, run_before_all
 from bystander.flow.trials.signs import signs
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import Commands, TrialRunner
@@ -126,6 +126,7 @@ def check(
             )  # fmt: skip
         before = machine_state()
         with Launcher(lock.fd) as launcher:
+            run_before_all(study, dict(enumerate(arms)), launcher)
             study, commands = calibrated(study, arms, commands, launcher)
             starts = Starts(study)
             trials = TrialRunner(launcher, commands, Answers(study, home.own / "answers"), starts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import shutil
 import sys
 from pathlib import Path
@@ -9,8 +10,8 @@ from pathlib import Path
 from bystander.demo import FILES
 from bystander.errors import UsageError
 from bystander.field import Git, StudyFolder
-from bystander.flow.commands.records import ImportOptions, import_file
 from bystander.flow.places import STUDY_FILE, new_archive
+from bystander.flow.records.imports import ImportOptions, import_files
 
 __all__ = ["demo_archive", "lay_out", "recorded"]
 
@@ -76,4 +77,4 @@ def demo_archive(study: Path) -> Path:
 
 def recorded(archive: Path) -> str:
     """Put the recorded observation into an archive and return its name."""
-    return import_file(FILES / "recorded.json", archive, ImportOptions()).record
+    return import_files([str(FILES / "recorded.json")], io.BytesIO(), archive, ImportOptions()).record

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
+from bystander.design import TimedCallable
 from bystander.errors import ArmError, UsageError
 from bystander.field import StudyFolder
+from bystander.flow.commands.found import Found, Runnable, found_in
 from bystander.flow.places import STUDY_FILE
+from bystander.flow.quick.studies import path_of
 
 __all__ = ["nothing_to_compare", "study_text", "write_study"]
 
@@ -15,12 +21,11 @@ _GIT_ARMS = """\
 # Two states of one thing. The first arm is the reference; each other one is compared with it.
 [arms.before]
 revision = "HEAD"                # a git revision: a tag, a branch, a commit; checked out apart
-# build = ["make"]               # steps that install or compile, run once
-
+{build}
 [arms.after]
 folder = "."                     # the working tree as it stands, copied before the start
-# environment.MODE = "new"       # variables for its trials
-# settings.cache = "on"          # values for {placeholders} in commands
+{build_after}# environment.MODE = "new"       # variables for its trials
+# settings.cache = "on"          # values for {{placeholders}} in commands
 """
 _FOLDER_ARMS = """\
 # Two states of one thing. The first arm is the reference; each other one is compared with it.
@@ -29,12 +34,11 @@ _FOLDER_ARMS = """\
 [arms.before]
 folder = "."
 environment.STATE = "before"     # a variable that your program reads
-# build = ["make"]               # steps that install or compile, run once
-
+{build}
 [arms.after]
 folder = "."
 environment.STATE = "after"
-# settings.cache = "on"          # values for {placeholders} in commands
+{build_after}# settings.cache = "on"          # values for {{placeholders}} in commands
 """
 _TEXT = """\
 # A study for Bystander: what is compared, fixed before the first trial.
@@ -54,7 +58,14 @@ margin = "3 %"                   # smaller changes do not matter to us
 answer = "output"                # the arms must print the same; or "exit code"
 limit = "60 s"                   # a trial that takes longer is ended, and counts as failed
 # weight = 40                    # how often it runs in real life
+{offered}"""
+_CALL = """\
+{comment}call = "{call}"
+{given}answer = "result"                # the arms must return the same
+limit = "60 s"                   # a trial that takes longer is ended, and counts as failed
+# weight = 40                    # how often it runs in real life
 """
+_USUAL_BUILD = '# build = ["make"]               # steps that install or compile, run once\n'
 
 
 # Runs anywhere: the highest water of some weeks, from the moon's wave and the sun's.
@@ -71,27 +82,88 @@ def nothing_to_compare(here: Path) -> bool:
     return all(line[3:].strip('"').rpartition("/")[2] == STUDY_FILE for line in changed)
 
 
-def write_study(here: Path, force: bool = False) -> Path:
-    """Write the study's file into a folder and return its path; raise UsageError when there is one."""
+def write_study(here: Path, force: bool = False, timed: TimedCallable | None = None) -> Path:
+    """Write the study's file into a folder and return its path; raise UsageError when there is one.
+
+    Parameters
+    ----------
+    timed : TimedCallable, optional
+        A callable that it times, instead of a command.
+    """
     target = here / STUDY_FILE
     if target.exists() and not force:
         raise UsageError(f"{STUDY_FILE} is there already; --force writes over it")
-    target.write_text(study_text(here), encoding="utf-8")
+    target.write_text(study_text(here, timed), encoding="utf-8")
     return target
 
 
-def study_text(here: Path) -> str:
+def study_text(here: Path, timed: TimedCallable | None = None) -> str:
     """Return the text of a study that passes `bystander check` in this folder."""
+    title = re.sub(r"[^\w .+-]", " ", here.resolve().name).strip() or "study"
+    in_git = _has_commit(here)
+    found = found_in(here, _committed)
+    build, build_after = _build_lines(found, in_git)
+    arms = (_GIT_ARMS if in_git else _FOLDER_ARMS).format(build=build, build_after=build_after)
     name, command = _command(here)
     comment = "" if name != "example" else "# nothing to run was found here: write what your program is run with\n"
-    title = re.sub(r"[^\w .+-]", " ", here.resolve().name).strip() or "study"
-    return _TEXT.format(
-        name=f"{title}: before and after",
-        arms=_GIT_ARMS if _has_commit(here) else _FOLDER_ARMS,
-        workload=name,
-        comment=comment,
-        command=command,
-    )
+    text = _TEXT.format(
+        name=f"{title}: before and after", arms=arms, workload=name, comment=comment, command=command,
+        offered=_offered([*found.programs, *found.tests]),
+    )  # fmt: skip
+    return _with_callable(text, here, timed) if timed else text
+
+
+def _build_lines(found: Found, in_git: bool) -> tuple[str, str]:
+    """Return the build steps as lines of each arm; commented where they may do more than build, or cannot run here.
+
+    Outside git both arms are one folder, which is not built twice over itself.
+    """
+    if not found.build:
+        return _USUAL_BUILD, ""
+    steps = "[" + ", ".join(json.dumps(step) for step in found.build) + "]"
+    sure = found.sure and in_git
+    line = f"build = {steps}"
+    said = f"# by {found.source}; run once for each arm"
+    return f"{'' if sure else '# '}{line:<33}{said}\n", f"{'' if sure else '# '}{line}\n"
+
+
+def _offered(runnable: Sequence[Runnable]) -> str:
+    """Return workloads to choose from, as comments."""
+    if not runnable:
+        return ""
+    lines = ["", "# What else was found here; take away the marks of those that matter, and make them short."]
+    for one in runnable:
+        command = json.dumps(one.command, ensure_ascii=False)
+        lines += [f"# [workloads.{json.dumps(one.name) if '.' in one.name else one.name}]"]
+        lines += [f"# command = {command:<22} # by {one.source}"]
+    return "\n".join(lines) + "\n"
+
+
+def _with_callable(text: str, here: Path, timed: TimedCallable) -> str:
+    """Return a study whose workload is a callable; where its package lies in `src`, both arms look there."""
+    head, _, rest = text.partition("[workloads.")
+    offered = rest.partition("\n# What else")
+    values = json.loads(timed.values or "null")
+    given = _toml_value(values) if values else json.dumps(timed.given) if timed.given else ""
+    name = timed.call.partition(":")[2].rpartition(".")[2]
+    body = _CALL.format(comment="", call=timed.call, given=f"given = {given}\n" if given else "")
+    for variable, path in path_of(timed.call, here).items():
+        line = f'environment.{variable} = "{path}"\n'
+        head = head.replace("[arms.before]\n", f"[arms.before]\n{line}").replace(
+            "[arms.after]\n", f"[arms.after]\n{line}"
+        )
+    return f"{head}[workloads.{name}]\n{body}{''.join(offered[1:])}"
+
+
+def _toml_value(value: Any) -> str:
+    """Return a value of JSON as TOML writes it; there is none for null."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{json.dumps(str(key))} = {_toml_value(one)}" for key, one in value.items()) + " }"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_toml_value, value)) + "]"
+    if value is None:
+        raise UsageError("--given: None cannot stand in a study; name a function that makes the arguments")
+    return json.dumps(value, ensure_ascii=False)
 
 
 def _has_commit(here: Path) -> bool:

@@ -20,6 +20,7 @@ from bystander.field import ArmMaker, MachineLock, StudyFolder
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.early_ends import noting
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
+from bystander.flow.sessions.keeping import Keeper, Keeping
 from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
@@ -39,6 +40,7 @@ def observe(
     budget_s: float | None = None,
     wait: bool = False,
     world: World | None = None,
+    keeping: Keeping | None = None,
 ) -> Observed:
     """Run all trials of a study into a new record.
 
@@ -48,6 +50,8 @@ def observe(
         Set the number of blocks once, before the first one, to what fits in this time.
     wait : bool
         Wait until another observation on this machine has ended.
+    keeping : Keeping, optional
+        How much is kept of the folders that arms run in; what is usual by default.
 
     Raises
     ------
@@ -64,6 +68,8 @@ def observe(
             observer.remark(sentence)
         home.keep_beside(archive)
         maker = ArmMaker(home, caller, archive)
+        keeper = Keeper(study, home, maker, keeping or Keeping())
+        keeper.before_making(observer)
         arms, commands = make_arms(study, maker, observer)
         for sentence in (*alike(study, arms), *spaced(study), *shims(arms), *signs(study, arms, commands)):
             observer.remark(sentence)
@@ -74,6 +80,7 @@ def observe(
                 head = begun_head(planned, home, arms, world.machine(), world.wall())
                 writer, name = kept.begin(head)
                 names.append(name)
+                keeper.write(head.uuid, arms)
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there)
 
             session = Session(

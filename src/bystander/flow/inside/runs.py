@@ -15,6 +15,7 @@ from bystander.design import ArmState, MachineFacts, RecordHead, Run, State, Stu
 from bystander.field import Launcher, Site, StudyFolder, ready_workload, stub_for
 from bystander.flow.trials.answers import Answers
 from bystander.flow.trials.kinds import joined_kind
+from bystander.flow.trials.ready import run_before_all
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import TrialRunner
 
@@ -35,6 +36,7 @@ def ready_trials(
     """
     study, stub = head.study, stub_for(head.study)
     sites = {a: Site(study.arms[a], state.folder, state.facts.environment) for a, state in arms.items()}
+    run_before_all(study, arms, launcher)
     what = study.workloads[workload]
     first = ready_workload(what, next(iter(sites.values())), stub)
     what = joined_kind(what.kind).calibrated(what, launcher, first.command)

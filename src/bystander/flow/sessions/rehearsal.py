@@ -39,7 +39,8 @@ def rehearse(
         answers: list[tuple[TrialOutcome, str]] = []
         for a, arm in enumerate(study.arms):
             texts: list[str] = []
-            keep = texts.append if workload.answer in ("output", "file", "result") else None
+            as_text = workload.answer in ("output", "file", "result") and not workload.answer_rule.compare
+            keep = texts.append if as_text else None
             if watched:
                 watched.opened(a)
             outcome = trials.run(w, a, seen=keep)
@@ -52,8 +53,9 @@ def rehearse(
         for comparison in study.all_comparisons if workload.answer else ():
             (one, first), (other, second) = (answers[a] for a in comparison.arms)
             if _differ(one, other):
-                lines = _diff(first, second, *study.names(comparison))
-                differences.append(AnswerDifference(w, comparison, lines))
+                by_program = workload.answer_rule.compare
+                told = ("as answer.compare says",) if by_program else _diff(first, second, *study.names(comparison))
+                differences.append(AnswerDifference(w, comparison, told))
     for a, files in foreign.items():
         if watched and files:
             raise watched.refusal(a, files)

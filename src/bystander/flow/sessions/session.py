@@ -48,6 +48,7 @@ from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.blocks import BlockSetting, Clocks, StopAskedError, run_block
 from bystander.flow.trials.calibration import calibrated
 from bystander.flow.trials.own_files import OwnFiles
+from bystander.flow.trials.ready import run_before_all
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import Commands, TrialRunner
 from bystander.foresight import Pace, Tried, difference_sentence, unprinted_sentences, unwatched, work_sentences
@@ -188,6 +189,7 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
 def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Session, TrialRunner, tuple[Tried, ...]]:
     """Return the session as it is planned in the end, what runs its trials, and those that were tried."""
     observer = session.observer
+    run_before_all(session.study, dict(enumerate(session.arms)), launcher)
     study, commands = calibrated(session.study, session.arms, session.commands, launcher)
     trials = TrialRunner(launcher, commands, Answers(study, session.answers), Starts(study))
     with OwnFiles(study, session.arms, session.maker) as watched:

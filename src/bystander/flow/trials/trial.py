@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from bystander.design import Status, TrialOutcome
+from bystander.design import APART, Status, TrialOutcome, told_measure
 from bystander.evidence import TrialFiles
-from bystander.field import LeftError, ReadyCommand, ReadyWorkload, Runs, under_conditions
-from bystander.flow.trials.answers import Answers, Stamp
+from bystander.field import LeftError, ReadyCommand, ReadyWorkload, Runs, read_left, under_conditions
+from bystander.flow.trials.answers import Answers, Comparison, Stamp
 from bystander.flow.trials.collected import with_evidence, with_numbers
 from bystander.flow.trials.kinds import joined_kind
 from bystander.flow.trials.starts import Starts
@@ -74,7 +74,7 @@ class TrialRunner:
         if command.numbers and outcome.status is Status.OK:
             outcome = self._with_numbers(command, outcome)
         if self._answers and outcome.status is Status.OK and not command.exit_code_is_answer:
-            outcome = self._answered(self._answers, workload, command, outcome, stale, seen)
+            outcome = self._answered(self._answers, workload, command, outcome, stale, seen, ready.compare)
         failed = self._step("after_each", ready.after_each, conditions)
         if failed and outcome.status is Status.OK:
             return outcome.invalid(failed.excerpt)
@@ -96,6 +96,7 @@ class TrialRunner:
         outcome: TrialOutcome,
         stale: Stamp | None,
         seen: Callable[[str], None] | None,
+        compare: ReadyCommand | None,
     ) -> TrialOutcome:
         """Return a trial with the digest of its answer by the study's rule; one without its answer is invalid."""
         if answers.plain(workload) and not seen:
@@ -103,6 +104,8 @@ class TrialRunner:
         file = answers.file(workload)
         fresh = not file or answers.stamp(workload, command.folder) != stale
         try:
+            if compare and fresh and (data := answers.data(workload, self._launcher.output, command)) is not None:
+                return self._compared(answers, workload, compare, outcome, data)
             text = answers.read(workload, self._launcher.output, command) if fresh else None
         except LeftError as error:
             return outcome.invalid(str(error))
@@ -111,6 +114,36 @@ class TrialRunner:
         if seen:
             seen(text)
         return outcome if answers.plain(workload) else replace(outcome, answer=answers.digest(workload, text))
+
+    def _compared(
+        self,
+        answers: Answers,
+        workload: int,
+        compare: ReadyCommand,
+        outcome: TrialOutcome,
+        data: bytes,
+    ) -> TrialOutcome:
+        """Return a trial with what stands for its answer by the program that compares, and how far it is apart.
+
+        Raises
+        ------
+        LeftError
+            When the program does not say whether they are the same: by exit code 0, or 1 where they are not.
+        """
+
+        def run(reference: Path, candidate: Path) -> Comparison:
+            paths = {"{reference}": str(reference), "{candidate}": str(candidate)}
+            argv = tuple(_with_paths(word, paths) for word in compare.argv)
+            done = self._launcher.run(replace(compare, argv=argv))
+            if done.status is Status.OK or (done.status is Status.EXIT and done.detail == 1):
+                printed = read_left(self._launcher.output, compare.output_bytes, "what it printed") or b""
+                return Comparison.of(done.status is Status.OK, printed.decode("utf-8", "replace"))
+            how = f"{done.status.text} {done.detail}" if done.detail else done.status.text
+            raise LeftError(f"answer.compare failed ({how})\n{done.excerpt}".strip())
+
+        answer, apart = answers.compared(workload, data, run)
+        readings, measures = {**outcome.readings, APART: apart}, {**outcome.measures, APART: told_measure(APART)}
+        return replace(outcome, answer=answer, readings=readings, measures=measures)
 
     def _step(
         self, name: str, command: ReadyCommand | None, conditions: Mapping[str, int] | None = None
@@ -124,6 +157,12 @@ class TrialRunner:
         return TrialOutcome(
             Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
         )
+
+
+def _with_paths(word: str, paths: Mapping[str, str]) -> str:
+    for name, path in paths.items():
+        word = word.replace(name, path)
+    return word
 
 
 def _with_told(outcome: TrialOutcome, files: TrialFiles) -> TrialOutcome:

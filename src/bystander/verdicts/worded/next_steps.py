@@ -10,9 +10,9 @@ from bystander.design import (
     check_again,
     command_line,
     inspect_again,
-    number_options,
     observe_again,
     only_options,
+    printed_options,
     unbraced,
 )
 from bystander.verdicts.types import Decision, Row
@@ -65,10 +65,13 @@ def _comparing(decision: Decision) -> str:
     head, given = decision.head, decision.given
     if not any(arm.in_place for arm in head.study.arms) or not observe_again(head, given):
         return "Next: give the study a second arm, which is then compared with the first."
-    said = unbraced(head.study.workloads[0].template)
-    words = (*number_options(head.study), "--arm", f"before={said}", "--arm", f"after={said}")
-    both = command_line("observe", *words, given=replace(given, study="", only=()))
-    return f"Next: write another command in the place of the second, and compare the two:\n  {both}"
+    bare = replace(given, study="", only=())
+    again = f"Next: edit, and compare with what ran now:\n  {command_line('observe', '--again', given=bare)}"
+    if not (said := unbraced(head.study.workloads[0].template)):
+        return again
+    words = (*printed_options(head.study), "--arm", f"before={said}", "--arm", f"after={said}")
+    both = command_line("observe", *words, given=bare)
+    return f"{again}\nOr write another command in the place of the second, and compare the two:\n  {both}"
 
 
 def _settling(decision: Decision, unclear: Sequence[Row]) -> str:

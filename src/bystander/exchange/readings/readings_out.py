@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from bystander.design import Origin, Record, Status, TrialArray
-from bystander.exchange.readings_in import COLUMNS
+from bystander.exchange.readings.readings_in import COLUMNS
 from bystander.exchange.written.csv_text import csv_text
 
 __all__ = ["readings_csv", "record_arrays"]

@@ -17,15 +17,15 @@ from numpy.typing import NDArray
 
 from bystander.design import MEASURES, Measure, Status, TrialArray, measure_named
 from bystander.errors import DataError
-from bystander.exchange.csv_table import CsvTable
+from bystander.exchange.readings.csv_table import CsvTable
 from bystander.units import SIZE_UNITS, TIME_UNITS
 
-__all__ = ["COLUMNS", "Imported", "read_readings_csv"]
+__all__ = ["COLUMNS", "USUAL_REFERENCES", "Imported", "read_readings_csv"]
 
 _REQUIRED = ("workload", "arm", "measure", "value", "unit")
 COLUMNS = (*_REQUIRED[:2], "block", "order", *_REQUIRED[2:], "status", "sample", "start", "machine")
 _STATUSES = {status.text: int(status) for status in Status} | {"": 0, "failed": int(Status.EXIT)}
-_USUAL_REFERENCES = ("before", "base", "reference", "old")
+USUAL_REFERENCES = ("before", "base", "reference", "old")
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
 
@@ -170,7 +170,7 @@ def _reference_first(
     arm: Whole, arms: tuple[str, ...], reference: str | None, file: str
 ) -> tuple[Whole, tuple[str, ...]]:
     if reference is None:
-        known = [name for name in arms if name.lower() in _USUAL_REFERENCES]
+        known = [name for name in arms if name.lower() in USUAL_REFERENCES]
         if len(known) != 1 and len(arms) > 1:
             raise DataError(f"{file}: which arm is the reference? say --reference ARM, one of {', '.join(arms)}")
         reference = known[0] if known else arms[0]

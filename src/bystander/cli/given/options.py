@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from bystander.errors import UnitError, UsageError
-from bystander.units import parse_duration
+from bystander.units import parse_duration, parse_size
 
 if TYPE_CHECKING:
     from bystander.design import Given, Key
@@ -35,6 +35,7 @@ __all__ = [
     "given",
     "here",
     "share_option",
+    "size_option",
     "variables",
     "whole_option",
 ]
@@ -110,6 +111,14 @@ def duration_option(name: str, text: str | None) -> float | None:
     if seconds <= 0:
         raise UsageError(f'{name}: "{text}" is out of range; it must be above 0 s')
     return seconds
+
+
+def size_option(name: str, text: str | None) -> int | None:
+    """Return the bytes that an option gives."""
+    try:
+        return None if text is None else 0 if text.strip() == "0" else parse_size(text)
+    except UnitError as error:
+        raise UsageError(f"{name}: {error}") from None
 
 
 def decide_options(

@@ -1,0 +1,53 @@
+"""Options of `observe` that mean two different things, or do not apply to what is observed."""
+
+from __future__ import annotations
+
+from bystander.errors import UsageError
+
+__all__ = ["refuse_contradictions"]
+
+_PAIRS = (
+    ("a command", "--arm"), ("a command", "--call"), ("a command", "--study"), ("--arm", "--call"),
+    ("--arm", "--study"), ("--call", "--study"), ("--blocks", "--budget"), ("--fixed", "--blocks"),
+    ("--fixed", "--budget"), ("--fixed", "--strict"), ("--given", "--make-input"),
+)  # fmt: skip
+_NEED = {  # an option, and those of which one must be there for it to apply
+    "--elsewhere": ("--resume",), "--from-first": ("--again",), "--candidate": ("--again",), "--given": ("--call",),
+    "--make-input": ("--call",), "--end-at-ready": ("--ready",),
+}  # fmt: skip
+_QUICK = ("a command", "--arm", "--call")
+_AGAIN_ANEW = ("--arm", "--call", "--study", "--number", "--ready")  # what a record says already
+
+
+def refuse_contradictions(given: set[str], words: int) -> None:
+    """Raise UsageError when the options given do not go together.
+
+    Parameters
+    ----------
+    words : int
+        Of the command; with `--resume` and `--again` one word stands there, the record's name.
+    """
+    for option, needed in _NEED.items():
+        if option in given and not given & set(needed):
+            raise UsageError(f"{option} goes with {' or '.join(needed)}")
+    for option, why in (("--resume", "finishes a plan as it is"), ("--again", "takes its command from a record")):
+        if option in given:
+            others = given - {option, "--elsewhere", *(("a command",) if words == 1 else ())}
+            if option == "--again":
+                others &= {"a command", "--resume", *_AGAIN_ANEW}
+            if others:
+                raise UsageError(f"{option} {why}; {min(others)} does not apply")
+            return
+    for first, second in _PAIRS:
+        if {first, second} <= given:
+            raise UsageError(f"{first} and {second} are both given; keep the one that is meant")
+    quick = bool(given & set(_QUICK))
+    if "--only" in given and quick:
+        raise UsageError("--only chooses workloads of a study; without one it does not apply")
+    for option, key in (("--number", "numbers"), ("--ready", "ready")):
+        if option in given and not given & {"a command", "--arm"}:
+            raise UsageError(f"{option} is for a command or --arm; a study has workloads.NAME.{key}")
+    if "--build" in given and not quick:
+        raise UsageError(
+            "--build is for a command, --arm, --call or --again; a study names its steps in arms.NAME.build"
+        )

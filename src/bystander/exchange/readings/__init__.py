@@ -1,0 +1,1 @@
+"""Readings of trials as tables: ours, and those of others."""

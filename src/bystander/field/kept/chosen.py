@@ -1,0 +1,158 @@
+"""Which files of a folder make its state: what is not ignored, what the command names, and what the user adds."""
+
+from __future__ import annotations
+
+import os
+import shlex
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from bystander.errors import ArmError, NotKeptError
+from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, fits
+from bystander.field.arms.git import Git
+from bystander.field.launching.scratch import scratch_folder
+from bystander.units import size_text
+
+__all__ = ["DEFAULT_KEPT_BYTES", "Wanted", "listed_files", "named_files", "refuse_large"]
+
+DEFAULT_KEPT_BYTES = 64 * 2**20
+_MOST_FILES = 100_000
+_NOT_CODE = {".bystander", ".git", ".hg", ".svn", "__pycache__"}
+_ENVIRONMENT = "pyvenv.cfg"  # in the top folder of an environment of Python, which works in its own place only
+_CACHE = "CACHEDIR.TAG"  # says that a folder can be made again at any time
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is taken of a folder besides what is not ignored, and what is not.
+
+    Attributes
+    ----------
+    words : tuple of str
+        Of the commands that run there: files that they name are taken though they are ignored.
+    also : tuple of str
+        Patterns of paths relative to the folder; * stands for any letters, slashes too.
+    most : int
+        The most bytes that are kept of what git does not keep already.
+    left_out : NotOfTheArm
+        What Bystander itself writes, and what trials write.
+    """
+
+    words: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+    most: int = DEFAULT_KEPT_BYTES
+    left_out: NotOfTheArm = field(default=EVERYTHING)
+
+
+def _parts(words: Sequence[str]) -> Iterator[str]:
+    """Yield every part of a command that may be a path, also those of a line for a shell."""
+    for word in words:
+        yield word
+        if "=" in word:
+            yield word.partition("=")[2]
+        if " " in word:
+            try:
+                yield from (part for one in shlex.split(word) for part in (one, one.partition("=")[2]) if part)
+            except ValueError:
+                continue
+
+
+def named_files(words: Sequence[str], folder: Path, top: Path) -> tuple[list[str], dict[str, str]]:
+    """Return the files that a command names, relative to the top, and environments of Python that it names.
+
+    Parameters
+    ----------
+    folder : Path
+        Where the command runs, in `top`.
+
+    Returns
+    -------
+    files : list of str
+        Of a folder that is named, all that lie in it.
+    links : dict
+        Where an environment lies, relative to the top, and its absolute path: a copy of it would not work.
+    """
+    files: dict[str, None] = {}
+    links: dict[str, str] = {}
+    for part in _parts(words):
+        path = Path(os.path.normpath(folder / part))
+        if "\0" in part or path in (top, folder) or not path.is_relative_to(top) or path.name in _NOT_CODE:
+            continue
+        if environment := next((above for above in (path, *path.parents) if _is_environment(above, top)), None):
+            links[str(environment.relative_to(top))] = str(environment)
+        elif path.is_file() or path.is_symlink():
+            files[str(path.relative_to(top))] = None
+        elif path.is_dir():
+            for name in walked(path, "a folder that the command names"):
+                files[str((path / name).relative_to(top))] = None
+    return list(files), links
+
+
+def _is_environment(folder: Path, top: Path) -> bool:
+    return folder != top and folder.is_relative_to(top) and (folder / _ENVIRONMENT).is_file()
+
+
+def walked(folder: Path, what: str) -> list[str]:
+    """Return all files and links below a folder, relative to it; but what tools keep there for themselves."""
+    found = []
+    for place, folders, names in os.walk(folder):
+        inside = Path(place)
+        if inside != folder and (_CACHE in names or _ENVIRONMENT in names):
+            folders.clear()
+            continue
+        links = [name for name in folders if (inside / name).is_symlink()]
+        folders[:] = sorted(name for name in folders if name not in _NOT_CODE and name not in links)
+        found += [os.path.relpath(inside / name, folder) for name in (*names, *links) if not name.endswith(".pyc")]
+        if len(found) > _MOST_FILES:
+            raise NotKeptError(f"{what} holds more than {_MOST_FILES:,} files".replace(",", "\u202f"))
+    return found
+
+
+def listed_files(folder: Path, wanted: Wanted) -> tuple[list[str], dict[str, str]]:
+    """Return the files of a folder outside git that make its state, and links instead of environments, as above.
+
+    Raises
+    ------
+    NotKeptError
+        When there are too many of them, or the folder is the user's home.
+    """
+    if folder in (Path(folder.anchor), Path.home().resolve()):
+        raise NotKeptError("it is the home folder" if folder != Path(folder.anchor) else "it is the root of all files")
+    named, links = named_files(wanted.words, folder, folder)
+    names = [name for name in walked(folder, "it") if not any(Path(name).is_relative_to(link) for link in links)]
+    ignored = _ignored(folder, names) if any(Path(name).name == ".gitignore" for name in names) else set()
+    kept = [name for name in names if name not in ignored or name in named or fits(name, wanted.also)]
+    kept = [name for name in dict.fromkeys([*kept, *named]) if not _left_out(folder / name, name, wanted)]
+    refuse_large([folder / name for name in kept], wanted, "it holds {size}")
+    return kept, links
+
+
+def _left_out(path: Path, name: str, wanted: Wanted) -> bool:
+    try:
+        return not (path.is_file() or path.is_symlink()) or wanted.left_out.holds(name, path.lstat())
+    except OSError:  # it is gone
+        return True
+
+
+def refuse_large(files: Sequence[Path], wanted: Wanted, words: str) -> None:
+    """Raise NotKeptError where files take more than may be kept; {size} stands for that in the words."""
+    size = sum(path.lstat().st_size for path in files if path.is_file() or path.is_symlink())
+    if size > wanted.most:
+        raise NotKeptError(f"{words.format(size=size_text(size))}, more than {size_text(wanted.most)}")
+
+
+def _ignored(folder: Path, names: Sequence[str]) -> set[str]:
+    """Return the files that a .gitignore in a folder outside git ignores; none where there is no git to ask."""
+    with scratch_folder() as scratch:
+        variables = {"GIT_DIR": str(scratch / "none"), "GIT_WORK_TREE": str(folder)}
+        given = "".join(f"{name}\0" for name in names)
+        git = Git(folder, ())
+        try:
+            git.run_plainly("init", "--quiet", "--bare", str(scratch / "none"))
+            said = git.run_plainly(
+                "check-ignore", "--no-index", "-z", "--stdin", variables=variables, given=given, empty=True
+            )
+        except ArmError:
+            return set()
+    return set(said.split("\0"))

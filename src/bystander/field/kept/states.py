@@ -1,0 +1,238 @@
+"""The states that records keep: files as trees of git or as copies, and which record keeps which."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import shutil
+import stat
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+from bystander.design import Arm, KeptState, from_plain, plain
+from bystander.errors import ArmError, NotKeptError
+from bystander.field.arms.folders import fits, folder_state
+from bystander.field.arms.git import ChosenFiles, Git
+from bystander.field.arms.study_folder import StudyFolder
+from bystander.field.kept.chosen import Wanted, listed_files, named_files, refuse_large
+from bystander.files import make_private_folder, write_whole
+
+__all__ = ["KeptOfRecord", "KeptStates"]
+
+_FORMAT = "bystander-states/1"
+_TREE, _COPY = "tree", "copy"
+
+
+@dataclass(frozen=True)
+class KeptOfRecord:
+    """What a record keeps.
+
+    Attributes
+    ----------
+    arms : mapping
+        By the name of an arm: its state, or why there is none, as a clause about the folder.
+    first : Arm or None
+        The arm with which a chain of observations began, its state with it; None at the beginning.
+    also : tuple of str
+        What was taken besides, see `Wanted`.
+    most : int
+        The most bytes that are kept.
+    """
+
+    arms: Mapping[str, KeptState | str] = field(default_factory=dict)
+    first: Arm | None = None
+    also: tuple[str, ...] = ()
+    most: int = 0
+
+    def states(self) -> Iterator[KeptState]:
+        """Yield all that must stay for it."""
+        yield from (state for state in self.arms.values() if isinstance(state, KeptState))
+        if self.first and self.first.kept:
+            yield self.first.kept
+
+
+class KeptStates:
+    """The states kept in Bystander's folder of one study."""
+
+    def __init__(self, home: StudyFolder) -> None:
+        self._home = home
+        self._folder = home.own / "states"
+        self._objects = home.own / "objects"
+
+    def take(self, folder: Path, wanted: Wanted, filters: bool = False) -> KeptState:
+        """Keep the state of a folder as it is now.
+
+        Raises
+        ------
+        NotKeptError
+            When it is too large, or cannot be read.
+        """
+        git = self._home.git if folder == self._home.path else None
+        try:
+            return self._tree(git, folder, wanted, filters) if git else self._copy(folder, wanted)
+        except NotKeptError:
+            raise
+        except ArmError as error:
+            raise NotKeptError(str(error)) from None
+        except OSError as error:
+            name = f" ({error.filename})" if error.filename else ""
+            raise NotKeptError(f"it cannot be read or written: {error.strerror}{name}") from None
+
+    def _tree(self, git: Git, folder: Path, wanted: Wanted, filters: bool) -> KeptState:
+        top = git.top.resolve()
+        besides, links = named_files(wanted.words, folder, top)
+        inside = str(folder.relative_to(top)).removeprefix(".")
+        others = git.names("--others", "--exclude-standard")
+        if wanted.also:
+            ignored = git.names("--others", "--ignored", "--exclude-standard")
+            besides += [name for name in ignored if fits(os.path.relpath(top / name, folder), wanted.also)]
+        listed = set(git.names("--cached"))
+        left_out = {name for name in others if _holds(top / name, name, wanted)}
+        left_out |= {name for name in others if any(Path(name).is_relative_to(link) for link in links)}
+        besides = [name for name in dict.fromkeys(besides) if name not in listed]
+        new = [top / name for name in dict.fromkeys([*others, *besides]) if name not in left_out]
+        refuse_large(new, wanted, "{size} of it are not in git")
+        links = {link: target for link, target in links.items() if not any(n.startswith(f"{link}/") for n in listed)}
+        chosen = ChosenFiles(tuple(besides), frozenset(left_out), links)
+        return KeptState(_TREE, git.snapshot(self._objects, filters, chosen), inside)
+
+    def _copy(self, folder: Path, wanted: Wanted) -> KeptState:
+        names, links = listed_files(folder, wanted)
+        make_private_folder(self._folder)
+        part = self._folder / f".part-{secrets.token_hex(6)}"
+        earlier = sorted(self._copies(), key=lambda copy: copy.stat().st_mtime)[-1:]
+        try:
+            part.mkdir(0o700)
+            for name in names:
+                _copied(folder / name, part / name, earlier[0] / name if earlier else None)
+            for link, target in links.items():
+                (part / link).parent.mkdir(parents=True, exist_ok=True)
+                (part / link).symlink_to(target)
+            digest = folder_state(part).digest
+            if (self._folder / digest).is_dir():
+                shutil.rmtree(part)
+            else:
+                part.rename(self._folder / digest)
+        except BaseException:
+            shutil.rmtree(part, ignore_errors=True)
+            raise
+        return KeptState(_COPY, digest)
+
+    def lay_out(self, state: KeptState, folder: Path, filters: bool = False) -> None:
+        """Write the files of a state into a folder; raise ArmError where it is no longer kept."""
+        gone = f"the state {state.identity} is no longer kept"
+        if state.how == _COPY:
+            if not self._place(state).is_dir():
+                raise ArmError(gone)
+            shutil.copytree(self._place(state), folder, symlinks=True, dirs_exist_ok=True)
+            return
+        git = self._home.git
+        if git is None:
+            raise ArmError(f"{gone}: {self._home.path} lies in no git repository any more")
+        objects = self._objects if self._objects.is_dir() else None
+        if not git.has_tree(state.digest, objects):
+            raise ArmError(gone)
+        git.export_tree(state.digest, folder, objects, filters)
+
+    def differing(self, before: KeptState, after: KeptState) -> tuple[str, ...]:
+        """Return the files in which two states differ, relative to their tops; none where that cannot be told."""
+        if before.how == after.how == _COPY:
+            return folder_state(self._place(before)).changed(folder_state(self._place(after)))
+        if before.how == after.how and self._home.git:
+            with suppress(ArmError):
+                objects = self._objects if self._objects.is_dir() else None
+                return self._home.git.differing(before.digest, after.digest, objects)
+        return ()
+
+    def write(self, record: str, kept: KeptOfRecord) -> None:
+        """Write down what a record keeps, by its UUID."""
+        make_private_folder(self._folder)
+        arms = {name: asdict(s) if isinstance(s, KeptState) else {"not_kept": s} for name, s in kept.arms.items()}
+        document = {"format": _FORMAT, "record": record, "arms": arms, "also": kept.also, "most": kept.most}
+        document["first"] = plain(kept.first) if kept.first else None
+        write_whole(self._folder / f"{record}.json", json.dumps(document))
+
+    def of(self, record: str) -> KeptOfRecord | None:
+        """Return what a record keeps, by its UUID; None where nothing was ever written down."""
+        return _read(self._folder / f"{record}.json")
+
+    def forget(self, record: str) -> None:
+        """Let go of what a record keeps; `prune` gives the room back."""
+        (self._folder / f"{record}.json").unlink(missing_ok=True)
+
+    def size(self) -> int:
+        """Return what the states take on the disk, in bytes; files that several share count once."""
+        files = [file for folder in (self._folder, self._objects) if folder.is_dir() for file in folder.rglob("*")]
+        seen = {(state.st_dev, state.st_ino): state.st_size for file in files if (state := _state(file))}
+        return sum(seen.values())
+
+    def prune(self) -> None:
+        """Remove every state that no record keeps; nothing may be observed meanwhile."""
+        states = [state for file in self._folder.glob("*.json") if (kept := _read(file)) for state in kept.states()]
+        digests = {state.digest for state in states if state.how == _COPY}
+        for folder in [*self._copies(), *self._folder.glob(".part-*")]:
+            if folder.name not in digests:
+                shutil.rmtree(folder, ignore_errors=True)
+        if (git := self._home.git) and self._objects.is_dir():
+            trees = {state.digest for state in states if state.how == _TREE}
+            held = set()
+            for tree in trees:
+                if git.has_tree(tree, self._objects):
+                    held |= git.held(tree, self._objects)
+            for file in self._objects.glob("??/*"):
+                if file.parent.name + file.name not in held:
+                    file.unlink(missing_ok=True)
+
+    def _place(self, state: KeptState) -> Path:
+        return self._folder / state.digest
+
+    def _copies(self) -> list[Path]:
+        if not self._folder.is_dir():
+            return []
+        return [one for one in self._folder.iterdir() if one.is_dir() and not one.name.startswith(".")]
+
+
+def _holds(path: Path, name: str, wanted: Wanted) -> bool:
+    try:
+        return wanted.left_out.holds(name, path.lstat())
+    except OSError:
+        return True
+
+
+def _state(file: Path) -> os.stat_result | None:
+    with suppress(OSError):
+        state = file.lstat()
+        return state if stat.S_ISREG(state.st_mode) else None
+    return None
+
+
+def _copied(source: Path, target: Path, earlier: Path | None) -> None:
+    """Copy a file with its mode and time; what did not change since an earlier copy shares its room."""
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if earlier is not None and not source.is_symlink():
+        with suppress(OSError):
+            then, now = earlier.lstat(), source.lstat()
+            same = (then.st_size, then.st_mtime_ns, then.st_mode) == (now.st_size, now.st_mtime_ns, now.st_mode)
+            if same:
+                os.link(earlier, target)
+                return
+    shutil.copy2(source, target, follow_symlinks=False)
+
+
+def _read(file: Path) -> KeptOfRecord | None:
+    """Return what a file says that a record keeps; None where there is none, or it says something else."""
+    try:
+        document = json.loads(file.read_text(encoding="utf-8"))
+        if document["format"] != _FORMAT:
+            return None
+        arms = {
+            str(name): str(told["not_kept"]) if "not_kept" in told else from_plain(KeptState, told)
+            for name, told in document["arms"].items()
+        }
+        first = from_plain(Arm, document["first"]) if document["first"] else None
+        return KeptOfRecord(arms, first, tuple(map(str, document["also"])), int(document["most"]))
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return None

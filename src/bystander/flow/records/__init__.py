@@ -1,0 +1,1 @@
+"""What goes into an archive from elsewhere, and what is kept beside it."""

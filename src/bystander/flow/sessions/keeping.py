@@ -1,0 +1,99 @@
+"""What an observation keeps of the folders that its arms ran in, so that they can be taken up again."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from bystander.design import Arm, ArmState, KeptState, Study, TimedCallable, filled_words, unbraced
+from bystander.errors import NotKeptError
+from bystander.field import DEFAULT_KEPT_BYTES, ArmMaker, KeptOfRecord, KeptStates, StudyFolder, Wanted
+from bystander.flow.observer import Observer
+
+__all__ = ["Keeper", "Keeping", "arm_words"]
+
+
+@dataclass(frozen=True)
+class Keeping:
+    """What the user asks to be kept.
+
+    Attributes
+    ----------
+    also : tuple of str
+        Patterns of files that are ignored, and taken all the same.
+    most : int
+        The most bytes that are kept of a folder; 0 for nothing.
+    first : Arm or None
+        The arm with which a chain of observations began.
+    """
+
+    also: tuple[str, ...] = ()
+    most: int = DEFAULT_KEPT_BYTES
+    first: Arm | None = None
+
+
+def arm_words(study: Study, arm: Arm) -> tuple[str, ...]:
+    """Return every word of the commands that an arm runs, steps included."""
+    words: list[str] = []
+    for workload in study.workloads:
+        values = workload.values(arm.filled)
+        for template in (arm.command_for(workload), *workload.steps.values()):
+            try:
+                words += filled_words(template, values)
+            except (ValueError, KeyError):  # told where it is made ready
+                words += template.split()
+        if isinstance(workload.what, TimedCallable):
+            words.append(workload.what.python)
+    for step in (*arm.build, *arm.before_all):
+        words += shlex.split(unbraced(step))
+    return tuple(words)
+
+
+class Keeper:
+    """Takes the states of a study's arms before its first trial, and writes down which record keeps them."""
+
+    def __init__(self, study: Study, home: StudyFolder, maker: ArmMaker, asked: Keeping) -> None:
+        self._study, self._home, self._asked = study, home, asked
+        self._wanted = Wanted((), asked.also, asked.most, maker.left_out(study))
+        self._found: dict[str, KeptState | str] = {}
+        self.states = KeptStates(home)
+
+    def before_making(self, observer: Observer) -> None:
+        """Keep the folders that arms use where they lie, as they are before anything is built in them."""
+        taken: dict[Path, KeptState | str] = {}
+        for arm in self._study.arms:
+            folder = (self._home.path / arm.folder).resolve()
+            if arm.kept:
+                self._found[arm.name] = arm.kept
+            elif arm.in_place or not (arm.revision or self._in_git(folder)):
+                if folder not in taken:
+                    state = taken[folder] = self._taken(folder)
+                    if arm.in_place and isinstance(state, str) and self._asked.most:
+                        observer.remark(
+                            f"the state of this folder is not kept, and --again cannot compare with it: {state} "
+                            '(--keep "1 GiB" keeps more)'
+                        )
+                self._found[arm.name] = taken[folder]
+
+    def _in_git(self, folder: Path) -> bool:
+        return folder == self._home.path and self._home.git is not None
+
+    def _taken(self, folder: Path) -> KeptState | str:
+        if not self._asked.most:
+            return "--keep says so"
+        words = [word for arm in self._study.arms for word in arm_words(self._study, arm)]
+        try:
+            return self.states.take(folder, replace(self._wanted, words=tuple(words)))
+        except NotKeptError as error:
+            return str(error)
+
+    def write(self, record: str, arms: Sequence[ArmState]) -> None:
+        """Write down what a record keeps, by its UUID; trees of git are known once the arms are made."""
+        git, found = self._home.git, dict(self._found)
+        for arm, state in zip(self._study.arms, arms, strict=True):
+            if arm.name not in found and git and state.facts.tree:
+                inside = str(self._home.path.relative_to(git.top.resolve())).removeprefix(".")
+                found[arm.name] = KeptState("tree", state.facts.tree, inside)
+        self.states.write(record, KeptOfRecord(found, self._asked.first, self._asked.also, self._asked.most))
