@@ -21,8 +21,8 @@ from bystander.archive import Archive
 from bystander.design import INSPECTED, PYTHON, ArmState, MachineFacts, Place, Run, Stacks, State, Task, Whose
 from bystander.evidence import STACKS_KIND, packed
 from bystander.field import Launcher, ReadyCommand, Watcher
-from bystander.flow.quick.studies import one_command_study
 from bystander.flow.places import load_study
+from bystander.flow.quick.studies import one_command_study
 from bystander.flow.sessions.heads import begun_head
 
 ENABLE, DISABLE = 0x2400, 0x2401  # of an event and those of its children, see perf_event_open(2)
