@@ -205,9 +205,10 @@ def test_a_program_says_which_answers_are_the_same(tmp_path: Path, run: Run) -> 
     apart = json.loads(run("decide", "--json", "--measure", "answers_apart").stdout)["results"]
     medians = {row["arm"]: row["candidate"]["median"] for row in apart if row["measure"] == "answers_apart"}
 
-    assert "tide: wrong gives another answer than before, as answer.compare says" in checked
+    assert "tide: wrong gives another answer than before,\n    as answer.compare says" in checked
     assert "after gives another answer" not in checked
-    assert {arm: row["other_answer"] for arm, row in rows.items()} == {"after": False, "wrong": True}
+    codes = {arm: [note["code"] for note in row["notes"]] for arm, row in rows.items()}
+    assert [arm for arm in codes if "answer-differs" in codes[arm]] == ["wrong"]
     assert medians == {"after": pytest.approx(0.01), "wrong": pytest.approx(0.8)}
 
 

@@ -197,6 +197,8 @@ def observe(
         else:
             meant = _again(command, asked, archive, display) if again else _planned(quick, study, asked, archive)
             planned = _with(meant.study, quick, only or [])
+            if most:
+                planned = replace(planned, workloads=tuple(replace(one, blocks=None) for one in planned.workloads))
             planned = replace(
                 with_placebo(planned) if placebo else planned,
                 blocks=most or planned.blocks,

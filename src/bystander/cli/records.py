@@ -121,7 +121,8 @@ def show_record(
     console.print(f"workloads: {listed(names, 8)}")
     most = "at most " if head.study.stops_early else ""
     console.print(
-        f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: {most}{head.study.blocks}"
+        f"trials: {len(trials)}, {failed} of them failed; blocks planned for each workload: "
+        f"{most}{head.study.blocks_text}"
     )
     console.print(
         f"margin {share_text(head.study.margin)}, risk {share_text(head.study.risk)}, seed {head.study.seed}, "

@@ -37,14 +37,17 @@ class PlannedBlock:
     workload : int
         Position in the study.
     number : int
-        Which block of that workload; also the round.
+        Which block of that workload.
     order : tuple of int
         Positions of the arms, in the order in which they run; any subset of the study's.
+    round : int
+        In which round it runs: of the workload with the most blocks each block is one.
     """
 
     workload: int
     number: int
     order: tuple[int, ...]
+    round: int = 0
 
 
 @dataclass(frozen=True)
@@ -116,19 +119,27 @@ def block_conditions(seed: int, workload_key: str, block: int, vary: Sequence[Co
 
 
 def plan_rounds(
-    seed: int, workload_keys: Sequence[str], arms: Sequence[str], blocks: int, order: str = "digest"
+    seed: int, workload_keys: Sequence[str], arms: Sequence[str], blocks: int | Sequence[int], order: str = "digest"
 ) -> Iterator[PlannedBlock]:
     """Yield all blocks, round by round; the workloads of a round come in an order of its own.
 
+    A workload of fewer blocks than others has them spread evenly over all rounds, so that what drifts meets all alike.
+
     Parameters
     ----------
+    blocks : int or sequence of int
+        Of each workload.
     arms : sequence of str
         Names, by which they are ordered; positions are those in this sequence.
     order : str
         One of `ORDERS`.
     """
     ordered = ORDERS[order]
-    for number in range(blocks):
-        ranks = [hashlib.sha256(f"round|{seed}|{number}|{key}".encode()).digest() for key in workload_keys]
+    counts = [blocks] * len(workload_keys) if isinstance(blocks, int) else list(blocks)
+    rounds = max(counts, default=0)
+    number_in = [{(2 * n + 1) * rounds // (2 * count): n for n in range(count)} for count in counts]
+    for at in range(rounds):
+        ranks = [hashlib.sha256(f"round|{seed}|{at}|{key}".encode()).digest() for key in workload_keys]
         for workload in sorted(range(len(workload_keys)), key=ranks.__getitem__):
-            yield PlannedBlock(workload, number, ordered(seed, workload_keys[workload], number, arms))
+            if (number := number_in[workload].get(at)) is not None:
+                yield PlannedBlock(workload, number, ordered(seed, workload_keys[workload], number, arms), at)

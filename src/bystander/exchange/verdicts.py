@@ -170,12 +170,14 @@ def _load(one: Load) -> dict[str, Any]:
 
 def _stopping(decision: Decision) -> dict[str, Any]:
     """Return the planned looks, with the nominal levels at which one comparison alone would be shown at the risk."""
-    looks, risk = decision.looks, decision.risk / max(1, len(decision.head.study.comparisons))
-    columns = zip(looks.blocks, decision.look_levels, looks.levels(2 * risk), strict=True)
-    return {
-        "rule": decision.head.study.stopping,
-        "looks": [{"blocks": blocks, "level": level, "level_same": twice / 2} for blocks, level, twice in columns],
-    }
+    names = [workload.name for workload in decision.head.study.workloads]
+    own = {"looks_of": {name: _looks(decision, w) for w, name in enumerate(names)}} if decision.looks_differ else {}
+    return {"rule": decision.head.study.stopping, "looks": _looks(decision), **own}
+
+
+def _looks(decision: Decision, workload: int | None = None) -> list[dict[str, Any]]:
+    told = decision.planned_levels(workload)
+    return [{"blocks": blocks, "level": level, "level_same": same} for blocks, level, same in told]
 
 
 def _distribution(one: Distribution) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from bystander.foresight.remarks import (
     unwatched,
 )
 from bystander.foresight.repetition import long_trials, repetition_advice
+from bystander.foresight.sharing import Shares, shared_blocks, steadied
 from bystander.foresight.tellings import (
     printed_sentences,
     require_measure,
@@ -37,6 +38,7 @@ __all__ = [
     "Outlook",
     "Pace",
     "Progress",
+    "Shares",
     "TrialBlock",
     "Tried",
     "WorkloadLevels",
@@ -55,8 +57,10 @@ __all__ = [
     "record_noise",
     "repetition_advice",
     "require_measure",
+    "shared_blocks",
     "shims",
     "spaced",
+    "steadied",
     "timers",
     "told_sentences",
     "too_few",

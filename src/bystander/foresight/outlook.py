@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from bystander.design import Study
 from bystander.foresight.noise import TIMES
 from bystander.stats import blocks_for_shift, smallest_shown
 from bystander.units import listed, share_text
-from bystander.verdicts import Noise, study_looks
+from bystander.verdicts import Noise, looks_for
 
 __all__ = ["Outlook", "measure_advice", "outlooks"]
 
@@ -63,17 +63,17 @@ def outlooks(study: Study, noises: Sequence[Noise], change: float | None = None)
 
 def _outlook(study: Study, noise: Noise, change: float) -> Outlook:
     level, margin = study.risk / max(1, study.planned_rows), math.log1p(study.margin)
-    unknown = np.zeros(0)
+    unknown, looks = np.zeros(0), looks_for(study, study.planned_blocks[noise.workload])
 
     def by(measure: str) -> float:
         differences = noise.differences.get(measure, unknown)
-        shift = smallest_shown(differences, study_looks(study), level, margin, noise.workload)
+        shift = smallest_shown(differences, looks, level, margin, noise.workload)
         return math.expm1(shift) if shift < _READABLE else math.inf if shift >= _READABLE else math.nan
 
     found = {measure: by(measure) for measure in (*TIMES, study.measure)}
     needed = blocks_for_shift(
         noise.differences.get(study.measure, unknown), math.log1p(change), level, min(margin, math.log1p(change) / 2),
-        lambda most: study_looks(replace(study, blocks=most)), noise.workload,
+        lambda most: looks_for(study, most), noise.workload,
     )  # fmt: skip
     return Outlook(
         noise.workload, found[study.measure], found["elapsed"], found["cpu"], found["unqueued"], noise.computing,

@@ -75,7 +75,7 @@ class Pace:
         for w in self.live:
             run = self.blocks[w] - self.before[w]
             mean = self.spent[w] / run if run else self.guess[w]
-            total += mean * (self.study.blocks - self.blocks[w])
+            total += mean * (self.study.planned_blocks[w] - self.blocks[w])
         return total
 
     def add(self, ran: BlockRun) -> Progress:
@@ -88,7 +88,8 @@ class Pace:
         count = len(self.values[w])
         if count % max(1, count // _STEADY) == 0:  # later it changes little, and the next trial waits for it
             self.precision[w] = self._precision(w)
-        planned = sum(self.study.blocks if other in self.live else done for other, done in enumerate(self.blocks))
+        most = self.study.planned_blocks
+        planned = sum(most[other] if other in self.live else done for other, done in enumerate(self.blocks))
         left = frozenset(range(len(self.blocks))) - self.live
         return Progress(sum(self.blocks), planned, self.left_s, tuple(self.blocks), tuple(self.precision), left)
 

@@ -56,16 +56,17 @@ def spaced(study: Study) -> list[str]:
 def too_few(study: Study) -> list[str]:
     """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
     sentences = []
-    if study.planned_rows and study.blocks < (needed := blocks_needed(study.tests, study.risk)):
+    least = min(study.planned_blocks)
+    if study.planned_rows and least < (needed := blocks_needed(study.tests, study.risk)):
         gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.planned_rows else ""
         sentences.append(
-            f"{counted(study.blocks, 'block')} can show nothing in a suite of "
+            f"{counted(least, 'block')} can show nothing in a suite of "
             f"{counted(study.planned_rows, 'comparison')}{gated}: it takes {needed} at least (blocks = {needed})."
         )
     workloads = len(study.workloads)
-    if study.control and study.blocks < (needed := blocks_needed(workloads, PLACEBO_RISK)):
+    if study.control and least < (needed := blocks_needed(workloads, PLACEBO_RISK)):
         sentences.append(
-            f"The placebo cannot differ visibly in {study.blocks} blocks, however it is: with "
+            f"The placebo cannot differ visibly in {least} blocks, however it is: with "
             f"{counted(workloads, 'workload')} it takes {needed} at least (blocks = {needed})."
         )
     return sentences

@@ -43,7 +43,7 @@ def repetition_advice(study: Study, blocks: Sequence[TrialBlock]) -> list[str]:
         if saving < _WORTH or asked >= timed.samples:
             continue
         took = trial_s + now * sample_s
-        more = round(study.blocks * took / (trial_s + (asked - cold) * sample_s))
+        more = round(study.planned_blocks[w] * took / (trial_s + (asked - cold) * sample_s))
         found.append(
             f"{workload.name}: samples of one trial scatter by {share_text(seen.within, 2)}, trials from each other by "
             f"{share_text(seen.between, 2)}. samples = {asked} with blocks = {more} would take as long and show "

@@ -36,7 +36,7 @@ def methods(decision: Decision) -> list[str]:
     if head.origin == Origin.OBSERVED:
         most = "at most " if len(decision.looks.blocks) > 1 else ""
         first = (
-            f"Each workload ran in {most}{counted(study.blocks, 'block')}; in a block every arm ran once, back to "
+            f"Each workload ran in {most}{study.counted_blocks}; in a block every arm ran once, back to "
             f"back, in an order drawn by seed {study.seed}."
         )
     else:
@@ -58,8 +58,9 @@ def _stopping_rule(decision: Decision) -> str:
     source = "adding up to the risk (Bonferroni)"
     if not decision.looks.strict:
         source = "which together spend the risk (Lan and DeMets 1983)"
+    where = "ten looks, from a fifth to all of its blocks" if decision.looks_differ else "the looks below"
     return (
-        f"A row could stop at the looks below, fixed before the start, at nominal levels {source}; p, e and intervals "
+        f"A row could stop at {where}, fixed before the start, at nominal levels {source}; p, e and intervals "
         "are those over all looks. Between looks nobody was shown a result."
     )
 
@@ -67,7 +68,7 @@ def _stopping_rule(decision: Decision) -> str:
 def looks_table(decision: Decision) -> list[tuple[str, ...]]:
     """Return heads and rows of the looks: blocks, nominal level, and what came of them; empty where there was one."""
     looks = decision.looks
-    if len(looks.blocks) == 1 or not decision.primary:
+    if len(looks.blocks) == 1 or not decision.primary or decision.looks_differ:
         return []
     reasons = (StopReason.CHANGED, StopReason.SAME, StopReason.FAILS_MORE)
     table: list[tuple[str, ...]] = [("after blocks", "nominal level", "changed", "same", "failed", "went on")]

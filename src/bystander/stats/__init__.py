@@ -4,7 +4,7 @@ from bystander.stats.adjust import benjamini_hochberg, holm, rejections
 from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
-from bystander.stats.looks import Looks, fixed_look, planned_looks
+from bystander.stats.looks import Looks, RowLooks, fixed_look, planned_looks
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
 from bystander.stats.phases import alone, covered, enclosing, in_circles, outermost_of_name
 from bystander.stats.power import POWER, blocks_for_shift, blocks_to_show, smallest_shown
@@ -37,6 +37,7 @@ __all__ = [
     "Levels",
     "Looks",
     "Null",
+    "RowLooks",
     "SampleSummary",
     "Soundness",
     "alone",

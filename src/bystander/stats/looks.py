@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from statistics import NormalDist
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Looks", "fixed_look", "planned_looks"]
+__all__ = ["Looks", "RowLooks", "fixed_look", "planned_looks"]
 
 # Of the most blocks. Twice as many looks as would do: a change is found with 8 % fewer blocks for a point of power.
 # Strict levels pay for each look as if it stood alone, so there are fewer.
 STRICT_SHARES = (0.2, 0.3, 0.45, 0.675, 1.0)
 LOOK_SHARES = (0.2, 0.25, 0.3, 0.35, 0.425, 0.5, 0.6, 0.7, 0.85, 1.0)
 Floats = NDArray[np.float64]
-Whole = NDArray[np.int64] | int
+Whole = Any  # an array of whole numbers, or one of them
 
 _USUAL = (0.01, 0.02, 0.05, 0.1, 0.2)  # risks at which levels are not interpolated
 _LEAST = 1e-14  # below it, what earlier looks could have shown as well is neglected, which is cautious
@@ -113,6 +114,41 @@ class Looks:
 
     def _step(self, look: int) -> float:
         return self.times[look] - (self.times[look - 1] if look else 0.0)
+
+
+class RowLooks:
+    """The looks of several rows, R of them, each by its own plan; asked as `Looks` is, with one value a row."""
+
+    def __init__(self, rows: Sequence[Looks]) -> None:
+        self.rows = tuple(rows)
+        self._plans = {plan: np.array([row == plan for row in self.rows]) for plan in dict.fromkeys(self.rows)}
+
+    def nominal(self, look: Whole, risk: Floats) -> Floats:
+        """Return the nominal two-sided level of each row's look, shape (R,); see `Looks.nominal`."""
+        return self._each(lambda plan, at: plan.nominal(look[at], risk[at]), risk)
+
+    def overall(self, look: Whole, p: Floats) -> Floats:
+        """Return what p of each row's look is worth over all its looks, shape (R,)."""
+        return self._each(lambda plan, at: plan.overall(look[at], p[at]), p)
+
+    def overall_one_sided(self, look: Whole, p: Floats) -> Floats:
+        """Return the same for one-sided p, shape (R,)."""
+        return self._each(lambda plan, at: plan.overall_one_sided(look[at], p[at]), p)
+
+    def at_last(self, risk: float) -> Floats:
+        """Return the nominal level of each row's last look, shape (R,)."""
+        wanted = np.array(risk)
+        return self._each(lambda plan, _: plan.nominal(len(plan.blocks) - 1, wanted), np.zeros(len(self.rows)))
+
+    def only(self, places: Sequence[int]) -> RowLooks:
+        """Return the looks of some rows."""
+        return RowLooks([self.rows[i] for i in places])
+
+    def _each(self, one: Callable[[Looks, NDArray[np.bool_]], Floats], like: Floats) -> Floats:
+        found = np.array(like, dtype=np.float64)
+        for plan, at in self._plans.items():
+            found[at] = one(plan, at)
+        return found
 
 
 def fixed_look(blocks: int) -> Looks:

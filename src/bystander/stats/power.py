@@ -121,7 +121,7 @@ def _drawn(values: Floats, shape: tuple[int, int], random: np.random.Generator) 
     return np.asarray(drawn * (spread / np.hypot(spread, width) if spread else 0.0))
 
 
-def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level: float) -> Floats:
+def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level: Floats | float) -> Floats:
     """Return how many blocks with noise like that of these rows show a shift in 80 % of studies (Noether 1987).
 
     q is the share of pairwise averages that a shift leaves above zero, read from the rows' own averages about their
@@ -135,7 +135,7 @@ def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level:
     contrasts : Contrasts
         Averages of pairs of block differences, R rows.
     estimate, shift : ndarray, shape (R,)
-    level : float
+    level : ndarray, shape (R,), or float
         Two-sided, in (0, 1).
 
     Returns
@@ -150,7 +150,9 @@ def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level:
     ]
     above = np.clip(1 - beyond / (2 * total), 0.5, 1 - 0.5 / total)
     effect = np.array([normal.inv_cdf(q) for q in above.tolist()]) / math.sqrt(2)
-    quantiles = normal.inv_cdf(1 - level / 2) + normal.inv_cdf(POWER)
+    quantiles = np.array(
+        [normal.inv_cdf(1 - one / 2) for one in np.broadcast_to(level, estimate.shape).tolist()]
+    ) + normal.inv_cdf(POWER)
     with np.errstate(divide="ignore"):
         needed = math.pi / 3 * (quantiles / effect) ** 2 * (1 + _DOUBT / blocks)
     return np.where(np.isnan(estimate), np.nan, needed)

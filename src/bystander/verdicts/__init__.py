@@ -8,7 +8,7 @@ from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_se
 from bystander.verdicts.decided.load import Load, loads, weighted_sentence
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
-from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping, study_looks
+from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.worded.axis import Axis, shared_axis
 from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence
@@ -69,6 +69,7 @@ __all__ = [
     "interval_text",
     "lead_text",
     "loads",
+    "looks_for",
     "looks_sentence",
     "medians_text",
     "next_sentence",

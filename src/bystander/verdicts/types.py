@@ -238,7 +238,9 @@ class Decision:
     distributions : tuple of Distribution
         How fast, typical and slow trials moved, for rows of the study's measure.
     looks : Looks
-        After how many blocks rows could stop; one look where the number of blocks is fixed.
+        After how many blocks rows could stop, of the workload with the most; one look where their number is fixed.
+    looks_of : tuple of Looks
+        The same of each workload.
     given : Given
         What the commands that are told must repeat.
     accounts : mapping
@@ -253,6 +255,7 @@ class Decision:
     rows: tuple[Row, ...]
     singles: tuple[Single, ...]
     looks: Looks
+    looks_of: tuple[Looks, ...]
     exploration: tuple[str, ...] = ()
     failures: tuple[Failure, ...] = ()
     placebo: tuple[Row, ...] = ()
@@ -297,9 +300,27 @@ class Decision:
         return f"{row.workload} · {row.arm}" + ("" if usual else f" against {row.against}")
 
     @property
+    def looks_differ(self) -> bool:
+        """Whether workloads have different numbers of blocks, so that each has looks of its own."""
+        return len(set(self.looks_of)) > 1
+
+    @property
     def look_levels(self) -> list[float]:
         """The nominal two-sided level of each look, when the risk of one comparison is spent over all."""
         return self.looks.levels(self.risk / max(1, len(self.head.study.comparisons)))
+
+    def planned_levels(self, workload: int | None = None) -> list[tuple[int, float, float]]:
+        """Return blocks and nominal levels of the looks at a workload: of a change, and of being the same.
+
+        Parameters
+        ----------
+        workload : int, optional
+            Its position; without one, that with the most blocks.
+        """
+        looks = self.looks if workload is None else self.looks_of[workload]
+        risk = self.risk / max(1, len(self.head.study.comparisons))
+        columns = zip(looks.blocks, looks.levels(risk), looks.levels(2 * risk), strict=True)
+        return [(blocks, level, twice / 2) for blocks, level, twice in columns]
 
     @property
     def tainted(self) -> bool:

@@ -47,9 +47,9 @@ def show(console: Console, checked: Checked, given: Given | None = None) -> None
     console.print(" ".join(machine_sentences(checked.machine)))
     for remark in checked.remarks:
         console.print(f"Note: {remark}")
-    parts = [(len(study.workloads), "workload"), (len(study.arms), "arm"), (study.blocks, "block")]
-    of_what = ", ".join(counted(count, word) for count, word in parts)
-    trials = f"{study.blocks * len(study.workloads) * len(study.arms)} trials ({of_what})"
+    parts = [counted(len(study.workloads), "workload"), counted(len(study.arms), "arm")]
+    parts.append(study.counted_blocks)
+    trials = f"{study.total_blocks * len(study.arms)} trials ({', '.join(parts)})"
     if checked.expected_s is None:
         console.print(f"Nothing was run. The observation has {trials}.")
         console.print("Without --plan-only, check says how long it takes.")
@@ -68,7 +68,7 @@ def _print_outlook(console: Console, checked: Checked) -> None:
         if checked.noise_of:
             source = f"the noise of record {checked.noise_of}, without what changed in it"
         console.print(
-            f"Could show: the smallest change that {study.blocks} blocks would show in 8 of 10 such studies. "
+            f"Could show: the smallest change that {study.blocks_text} blocks would show in 8 of 10 such studies. "
             f"For {share_text(checked.change)}: the most blocks, and their time, of studies that would show that. "
             f"Simulated from {source}."
         )

@@ -93,7 +93,7 @@ class Display:
     def begun(self, study: Study, record: str, expected_s: float) -> None:
         """Name the record and say how long it will take."""
         self.study = study
-        trials = study.blocks * len(study.workloads) * len(study.arms)
+        trials = study.total_blocks * len(study.arms)
         most, at_most = ("up to ", "at most") if self._early else ("", "about")
         took = f"{at_most} {duration_text(expected_s, 2)}"
         self._line(f"record {record}: {most}{trials} trials, {took}; Ctrl-C ends it tidily")
@@ -124,7 +124,10 @@ class Display:
 
     def looked(self, blocks: int, decided: Sequence[str], live: int) -> None:
         """Name the workloads that leave, but not how they were decided: that comes at the end, for all at once."""
-        if decided and self.study and blocks < self.study.blocks:
+        planned = zip(self.study.workloads, self.study.planned_blocks, strict=True) if self.study else ()
+        most = {workload.name: count for workload, count in planned}
+        decided = [name for name in decided if blocks < most.get(name, 0)]  # at the last one all do
+        if decided:
             go_on = f"{live} go{'es' if live == 1 else ''} on" if live else "none is left"
             self._line(f"look after {blocks} blocks: done with {listed(decided, _MOST_NAMED)}; {go_on}")
 
@@ -178,7 +181,9 @@ class Display:
         # Those that go on come first: they are what the time is for.
         for w in sorted(range(len(names)), key=lambda w: w in progress.decided)[:_MOST_ROWS]:
             decided, precision = w in progress.decided, progress.precision[w]
-            blocks = f"{progress.blocks[w]}, decided" if decided else f"{progress.blocks[w]}/{self.study.blocks}"
+            blocks = (
+                f"{progress.blocks[w]}, decided" if decided else f"{progress.blocks[w]}/{self.study.planned_blocks[w]}"
+            )
             style = "quiet" if decided else ""
             table.add_row(forms[names[w]], blocks, f"± {share_text(precision)}" if precision else "", style=style)
         rest = len(names) - _MOST_ROWS

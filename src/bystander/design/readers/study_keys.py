@@ -104,6 +104,7 @@ ARM_KEYS = _table(
 )
 SHARED_KEYS = _table(  # of workloads of every kind
     _own("settings", "values for placeholders"),
+    Key("blocks", Type.WHOLE, "its blocks, at most", None, 1, 100_000),
     _duration("limit", "a trial that takes longer is ended", DEFAULT_LIMIT_S, _LONGEST_LIMIT_S, "1000 h"),
     _size("output", "a trial that prints more is ended", DEFAULT_OUTPUT_BYTES),
     _size("memory", "the most address space of each process", None),

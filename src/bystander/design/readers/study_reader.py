@@ -284,6 +284,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         start=read_start(reader, table, path, kind),
         files=value("files"),
         floor=value("floor"),
+        blocks=value("blocks"),
         ready=read_ready(reader, table, path) if isinstance(what, Command) else Ready(),
         numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),

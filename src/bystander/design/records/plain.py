@@ -58,8 +58,10 @@ def study_from_plain(value: object, path: str = "") -> Study:
     for comparison in study.compared:
         if not all(0 <= arm < len(study.arms) for arm in comparison.arms) or len(set(comparison.arms)) < 2:
             raise ValueError(f"{_below(path, 'compared')} names arms that are not there, or one arm twice")
-    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and study.blocks > 0 and study.arms and study.workloads):
-        raise ValueError(f"{path or 'study'}: margin, risk, blocks, arms or workloads are out of range")
+    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and min((study.blocks, *study.planned_blocks)) > 0):
+        raise ValueError(f"{path or 'study'}: margin, risk or blocks are out of range")
+    if not (study.arms and study.workloads):
+        raise ValueError(f"{path or 'study'}: it has no arms or no workloads")
     return study
 
 

@@ -38,7 +38,7 @@ class Study:
     margin, risk : float
         Shares from 0 to 1.
     blocks : int
-        Blocks of each workload, at most.
+        Blocks of each workload that does not say how many, at most.
     stopping : StoppingRule
         Records of before there were looks are fixed.
     seed : int or None
@@ -95,6 +95,27 @@ class Study:
     def taken_over(self) -> tuple[str, ...]:
         """The variables that trials have from the caller, besides the standard list."""
         return tuple(dict.fromkeys((*self.keep_environment, *self.secret_environment)))
+
+    @cached_property
+    def planned_blocks(self) -> tuple[int, ...]:
+        """The blocks of each workload, at most."""
+        return tuple(workload.blocks or self.blocks for workload in self.workloads)
+
+    @property
+    def total_blocks(self) -> int:
+        """The blocks of all workloads together, at most."""
+        return sum(self.planned_blocks)
+
+    @property
+    def blocks_text(self) -> str:
+        """How many blocks each workload has, at most: "40", or "12 to 80"."""
+        least, most = min(self.planned_blocks), max(self.planned_blocks)
+        return str(most) if least == most else f"{least} to {most}"
+
+    @property
+    def counted_blocks(self) -> str:
+        """The same with the word: "40 blocks"."""
+        return f"{self.blocks_text} block{'' if self.blocks_text == '1' else 's'}"
 
     @cached_property
     def all_comparisons(self) -> tuple[Comparison, ...]:

@@ -230,6 +230,8 @@ class Workload:
         By name: what it prints that is a measure.
     ready : Ready
         When it is ready.
+    blocks : int or None
+        Its blocks, at most; as many as the study's where it is None.
     """
 
     name: str
@@ -253,6 +255,7 @@ class Workload:
     told: ToldLimits = ToldLimits()
     numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
     ready: Ready = Ready()
+    blocks: int | None = None
 
     @property
     def kind(self) -> str:

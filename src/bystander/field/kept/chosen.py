@@ -139,7 +139,9 @@ def refuse_large(files: Sequence[Path], wanted: Wanted, words: str) -> None:
     """Raise NotKeptError where files take more than may be kept; {size} stands for that in the words."""
     size = sum(path.lstat().st_size for path in files if path.is_file() or path.is_symlink())
     if size > wanted.most:
-        raise NotKeptError(f"{words.format(size=size_text(size))}, more than {size_text(wanted.most)}")
+        raise NotKeptError(
+            f'{words.format(size=size_text(size))}, more than {size_text(wanted.most)} (--keep "1 GiB" keeps more)'
+        )
 
 
 def _ignored(folder: Path, names: Sequence[str]) -> set[str]:

@@ -13,7 +13,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from bystander.design import Arm, KeptState, from_plain, plain
-from bystander.errors import ArmError, NotKeptError
+from bystander.errors import ArmError, NotKeptError, UntrustedRepositoryError
 from bystander.field.arms.folders import fits, folder_state
 from bystander.field.arms.git import ChosenFiles, Git
 from bystander.field.arms.study_folder import StudyFolder
@@ -70,11 +70,13 @@ class KeptStates:
         NotKeptError
             When it is too large, or cannot be read.
         """
-        git = self._home.git if folder == self._home.path else None
         try:
+            git = self._home.git if folder == self._home.path else None
             return self._tree(git, folder, wanted, filters) if git else self._copy(folder, wanted)
         except NotKeptError:
             raise
+        except UntrustedRepositoryError:
+            raise NotKeptError("git is not told to trust the repository around it") from None
         except ArmError as error:
             raise NotKeptError(str(error)) from None
         except OSError as error:

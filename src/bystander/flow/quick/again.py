@@ -161,8 +161,7 @@ def _now(
     try:
         return states.take(folder, wanted, arm.filters)
     except NotKeptError as error:
-        why = f"the folder {folder} cannot be kept as it stands: {error}"
-        raise UsageError(f'{why}; --keep "1 GiB" keeps more') from None
+        raise UsageError(f"the folder {folder} cannot be kept as it stands: {error}") from None
 
 
 def _nothing_edited(head: RecordHead, home: StudyFolder, arm: Arm) -> str:

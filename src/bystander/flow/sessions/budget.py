@@ -1,4 +1,4 @@
-"""From a time budget to a number of blocks, set once and before the start: later it would be stopping by hand."""
+"""From a time budget to numbers of blocks, set once and before the start: later it would be stopping by hand."""
 
 from __future__ import annotations
 
@@ -8,32 +8,55 @@ import time
 from collections.abc import Sequence
 from dataclasses import replace
 
+import numpy as np
+from numpy.typing import NDArray
+
 from bystander.design import Study
 from bystander.errors import BudgetError, UsageError
 from bystander.flow.observer import Observer
 from bystander.flow.trials.blocks import trial_blocks
 from bystander.flow.trials.trial import TrialRunner
-from bystander.foresight import FEWEST_BLOCKS, MOST_BLOCKS, Outlook, TrialBlock, Tried, outlooks, tried_noise
+from bystander.foresight import (
+    FEWEST_BLOCKS,
+    Outlook,
+    Shares,
+    TrialBlock,
+    Tried,
+    outlooks,
+    shared_blocks,
+    steadied,
+    tried_noise,
+)
 from bystander.stats import blocks_needed
 from bystander.units import counted, duration_text, share_text
-from bystander.verdicts import Noise
+from bystander.verdicts import PLACEBO_RISK, Noise
 
 __all__ = ["within_budget"]
 
-_SHARE_TRIED = 0.1  # of the budget, for trial blocks
-_FEWEST_TRIED = 2
+_SHARE_TRIED = 0.15  # of the budget, for trial blocks
+_FEWEST_TRIED, _MOST_TRIED = 2, 40
 _MOST_BLOCKS = 100_000
+_NAMED = 8
 
 
 def within_budget(
-    study: Study, trials: TrialRunner, tried: Sequence[Tried], observer: Observer, budget_s: float
+    study: Study,
+    trials: TrialRunner,
+    tried: Sequence[Tried],
+    observer: Observer,
+    budget_s: float,
+    earlier: Sequence[Noise] = (),
 ) -> Study:
-    """Return the study with as many blocks as fit, from trial blocks that are not recorded; say what they can show.
+    """Return the study with as many blocks of each workload as make the worst precision best; say who got what.
+
+    Cost and noise are those of trial blocks, which are not recorded; an earlier record adds what it knows of the noise.
 
     Parameters
     ----------
     budget_s : float
-        What is left of the budget, in seconds; trial blocks take about a tenth of it.
+        What is left of the budget, in seconds; trial blocks take about a seventh of it, the same time each workload.
+    earlier : sequence of Noise
+        From an earlier record of the same workloads.
 
     Raises
     ------
@@ -43,40 +66,101 @@ def within_budget(
         When as many blocks as fit could show nothing, whatever came out.
     """
     begun = time.monotonic()
-    once_s = sum(one.outcome.took_s for one in tried)
-    count = min(MOST_BLOCKS, max(_FEWEST_TRIED, math.floor(_SHARE_TRIED * budget_s / max(once_s, 1e-3))))
+    every = range(len(study.workloads))
+    once = [sum(one.outcome.took_s for one in tried if one.workload == w) for w in every]
+    once_s, each_s = sum(once), _SHARE_TRIED * budget_s / len(once)
+    counts = [min(_MOST_TRIED, max(_FEWEST_TRIED, math.floor(each_s / max(one, 1e-3)))) for one in once]
     if once_s > budget_s:
+        eats = _what_eats_it(study, once)
         raise UsageError(
             f"--budget: after one trial of each {duration_text(max(0.0, budget_s), 2)} is left, and a block of every "
-            f"workload takes about {duration_text(once_s, 2)}; give more time, or --only some workloads"
+            f"workload takes about {duration_text(once_s, 2)}{eats}; give more time, or --only some workloads"
         )
-    blocks = trial_blocks(study, trials, tried, count, observer, candidates=True)
-    round_s = _round_s(study, blocks, tried)
+    blocks = trial_blocks(study, trials, tried, counts, observer, candidates=True)
+    block_s = _block_s(blocks, once)
     left_s = budget_s - (time.monotonic() - begun)
-    planned = replace(study, blocks=min(_MOST_BLOCKS, max(1, math.floor(left_s / round_s))))
-    noises = tried_noise(study, blocks if count >= FEWEST_BLOCKS else (), tried)
-    if study.planned_rows and planned.blocks < (needed := blocks_needed(study.tests, study.risk)):
-        raise BudgetError(
-            f"--budget: {counted(planned.blocks, 'block')} of each workload would fit in {duration_text(budget_s, 2)}, "
-            f"and that can show nothing: it takes {needed} at least, about {duration_text(needed * round_s, 2)}"
-        )
-    observer.remark(_said(planned, budget_s, noises))
+    noises = [one for one in tried_noise(study, blocks, tried) if counts[one.workload] >= FEWEST_BLOCKS]
+    spreads = steadied([_differences(study, w, (*noises, *earlier)) for w in every])
+    least = _least(study)
+    shares = shared_blocks(spreads, np.array(block_s), least, left_s, _MOST_BLOCKS)
+    if shares is None:
+        raise BudgetError(_too_little(study, block_s, least, left_s, budget_s))
+    own = zip(study.workloads, shares.blocks, strict=True)
+    planned = replace(study, blocks=max(shares.blocks), workloads=tuple(replace(w, blocks=n) for w, n in own))
+    observer.remark(_said(planned, shares, budget_s, noises))
     return planned
 
 
-def _round_s(study: Study, blocks: Sequence[TrialBlock], tried: Sequence[Tried]) -> float:
-    """Return the seconds of one block of every workload: from trial blocks, or its one trial where it failed."""
-    total = 0.0
-    for w in range(len(study.workloads)):
+def _least(study: Study) -> int:
+    """Return the fewest blocks in which a workload, and its placebo, could show anything."""
+    if not study.planned_rows:
+        return 1
+    placebo = blocks_needed(len(study.workloads), PLACEBO_RISK) if study.control else 0
+    return max(blocks_needed(study.tests, study.risk), placebo)
+
+
+def _differences(study: Study, workload: int, noises: Sequence[Noise]) -> NDArray[np.float64]:
+    found = [one.differences[study.measure] for one in noises if one.workload == workload]
+    return np.concatenate([np.zeros(0), *found])
+
+
+def _block_s(blocks: Sequence[TrialBlock], once: Sequence[float]) -> list[float]:
+    """Return the seconds of one block of each workload: from trial blocks, or its one trial each where it failed."""
+    found = []
+    for w, once_s in enumerate(once):
         mine = [block.seconds for block in blocks if block.workload == w]
-        once = [one.outcome.took_s for one in tried if one.workload == w]
-        total += statistics.median(mine) if mine else sum(once)
-    return max(total, 1e-6)
+        found.append(max(1e-6, statistics.median(mine) if mine else once_s))
+    return found
 
 
-def _said(study: Study, budget_s: float, noises: Sequence[Noise]) -> str:
-    blocks = counted(study.blocks, "block")
-    text = f"{blocks} of each workload fit{'s' if study.blocks == 1 else ''} in {duration_text(budget_s, 2)}"
+def _what_eats_it(study: Study, seconds: Sequence[float]) -> str:
+    """Name the workloads that take most of a time, as a clause with a comma; "" where none stands out."""
+    total, order = sum(seconds), sorted(range(len(seconds)), key=lambda w: -seconds[w])
+    taken: list[int] = []
+    while order and sum(seconds[w] for w in taken) < total / 2:
+        taken.append(order.pop(0))
+    if len(seconds) < 2 or not taken or 2 * len(taken) > len(seconds):
+        return ""
+    names = ", ".join(study.workloads[w].name for w in taken)
+    return f", most of it for {names} ({duration_text(sum(seconds[w] for w in taken), 2)})"
+
+
+def _too_little(study: Study, block_s: Sequence[float], least: int, left_s: float, budget_s: float) -> str:
+    """Say that a time could show nothing, what takes it, and what would do."""
+    needed_s = least * sum(block_s)
+    fit = math.floor(left_s / sum(block_s))
+    enough_s = math.ceil(1.25 * (needed_s + budget_s - left_s))  # the tries before it take a part, and machines vary
+    text = (
+        f"--budget: {counted(fit, 'block')} of each workload would fit in {duration_text(left_s, 2)}, and that can "
+        f"show nothing: it takes {least} at least, about {duration_text(needed_s, 2)}"
+        f'{_what_eats_it(study, [least * one for one in block_s])}. --budget "{_plain(enough_s)}" would do'
+    )
+    cheap = [w for w in np.argsort(block_s).tolist() if least * block_s[w] <= left_s]
+    while cheap and least * sum(block_s[w] for w in cheap) > left_s:
+        cheap.pop()
+    if not cheap:
+        return text
+    names = " ".join(f"--only {study.workloads[w].name}" for w in sorted(cheap)[:_NAMED])
+    return f"{text}; so would {names}" if len(cheap) <= _NAMED else text
+
+
+def _plain(seconds: float) -> str:
+    """Return a time as an option takes it."""
+    return f"{seconds:.0f} s" if seconds < 120 else f"{math.ceil(seconds / 60)} min"
+
+
+def _said(study: Study, shares: Shares, budget_s: float, noises: Sequence[Noise]) -> str:
+    took = duration_text(sum(shares.seconds), 2)
+    if len(study.workloads) == 1:
+        text = f"{counted(study.blocks, 'block')} fit{'s' if study.blocks == 1 else ''} in {duration_text(budget_s, 2)}"
+    else:
+        order = sorted(range(len(shares.blocks)), key=lambda w: -shares.seconds[w])
+        each = [
+            f"{study.workloads[w].name} {shares.blocks[w]} ({duration_text(shares.seconds[w], 2)})"
+            for w in order[:_NAMED]
+        ]
+        more = [f"{len(order) - _NAMED} more"] if len(order) > _NAMED else []
+        text = f"Blocks, by noise and cost: {', '.join([*each, *more])}, {took} together"
     if not study.comparisons:
         return text + "."
     found = [one for one in outlooks(study, noises) if math.isfinite(one.smallest)]

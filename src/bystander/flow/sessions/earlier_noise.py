@@ -10,7 +10,7 @@ from bystander.errors import UsageError
 from bystander.foresight import record_noise
 from bystander.verdicts import Noise
 
-__all__ = ["earlier_noise", "record_to_tell"]
+__all__ = ["earlier_noise", "noise_to_tell", "record_to_tell"]
 
 
 def earlier_noise(study: Study, archive: Path, name: str) -> tuple[RecordHead, tuple[Noise, ...]]:
@@ -29,6 +29,15 @@ def earlier_noise(study: Study, archive: Path, name: str) -> tuple[RecordHead, t
         f"--noise-of: record {record.head.name} tells nothing of the noise of these workloads; that takes three blocks "
         "of two arms without a failure, of a workload with the same command and inputs"
     )
+
+
+def noise_to_tell(study: Study, archive: Path, host: str | None) -> tuple[Noise, ...]:
+    """Return the noise of workloads of the study in the newest record that knows it; none where no record does."""
+    name = record_to_tell(study, archive, host) if archive.exists() else ""
+    if not name:
+        return ()
+    with Archive(archive) as kept:
+        return record_noise(study, kept.load(name))
 
 
 def record_to_tell(study: Study, archive: Path, host: str | None) -> str:

@@ -72,8 +72,7 @@ class Keeper:
                     state = taken[folder] = self._taken(folder)
                     if arm.in_place and isinstance(state, str) and self._asked.most:
                         observer.remark(
-                            f"the state of this folder is not kept, and --again cannot compare with it: {state} "
-                            '(--keep "1 GiB" keeps more)'
+                            f"the state of this folder is not kept, and --again cannot compare with it: {state}"
                         )
                 self._found[arm.name] = taken[folder]
 
@@ -91,9 +90,9 @@ class Keeper:
 
     def write(self, record: str, arms: Sequence[ArmState]) -> None:
         """Write down what a record keeps, by its UUID; trees of git are known once the arms are made."""
-        git, found = self._home.git, dict(self._found)
+        found = dict(self._found)
         for arm, state in zip(self._study.arms, arms, strict=True):
-            if arm.name not in found and git and state.facts.tree:
+            if arm.name not in found and (git := self._home.git) and state.facts.tree:
                 inside = str(self._home.path.relative_to(git.top.resolve())).removeprefix(".")
                 found[arm.name] = KeptState("tree", state.facts.tree, inside)
         self.states.write(record, KeptOfRecord(found, self._asked.first, self._asked.also, self._asked.most))

@@ -39,6 +39,7 @@ from bystander.field import (
 )
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.budget import within_budget
+from bystander.flow.sessions.earlier_noise import noise_to_tell
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.sessions.lookout import Lookout
 from bystander.flow.sessions.rehearsal import rehearse
@@ -199,7 +200,8 @@ def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Sessio
         observer.remark(sentence)
     if session.budget_s is not None:
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
-        study = within_budget(study, trials, tried, observer, left_s)
+        noises = noise_to_tell(study, session.archive, session.world.machine().host)
+        study = within_budget(study, trials, tried, observer, left_s, noises)
     return replace(session, study=study, commands=commands), trials, tried
 
 
@@ -232,20 +234,20 @@ class _Observation:
         world = self.session.world
         watch = MachineWatch(world.machine_state, self.begun.writer, clock=world.clocks.monotonic)
         names = [arm.name for arm in study.arms]
-        plan = plan_rounds(run.seed, self.setting.keys, names, study.blocks, run.order)
-        for number, planned in groupby(plan, key=lambda block: block.number):
-            live = self.lookout.live
-            coming = [b for b in planned if b.workload in live and (b.workload, number) not in self.begun.done]
+        plan = plan_rounds(run.seed, self.setting.keys, names, study.planned_blocks, run.order)
+        for at, blocks in groupby(plan, key=lambda block: block.round):
+            planned = [block for block in blocks if block.workload in self.lookout.live]
+            coming = [block for block in planned if (block.workload, block.number) not in self.begun.done]
             for done, block in enumerate(coming):
-                watch.next_block(number)
+                watch.next_block(at)
                 self.session.observer.progressed(self.pace.add(self._whole_block(block)))
                 if self.interrupts.asked and done + 1 < len(coming):
                     raise StopAskedError
-            self.lookout.after_round(number + 1)
+            self.lookout.after_round({block.workload: block.number + 1 for block in planned})
             self.pace.live = self.lookout.live
             if not self.pace.live:
                 break
-            if self.interrupts.asked and number + 1 < study.blocks:
+            if self.interrupts.asked and at + 1 < max(study.planned_blocks):
                 raise StopAskedError
         watch.close()
 

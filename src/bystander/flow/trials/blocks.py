@@ -123,12 +123,19 @@ def run_block(
 
 
 def trial_blocks(
-    study: Study, trials: TrialRunner, tried: Sequence[Tried], count: int, observer: Observer, candidates: bool = False
+    study: Study,
+    trials: TrialRunner,
+    tried: Sequence[Tried],
+    count: int | Sequence[int],
+    observer: Observer,
+    candidates: bool = False,
 ) -> tuple[TrialBlock, ...]:
     """Run so many blocks of each workload whose rehearsal went well; nothing is recorded.
 
     Parameters
     ----------
+    count : int or sequence of int
+        Of each workload.
     candidates : bool
         Run every other arm too, to know how long a block takes.
     """
@@ -150,7 +157,8 @@ def trial_blocks(
     found = []
     for planned in plan_rounds(setting.run.seed, keys, names, count):
         if planned.workload in well:
-            observer.trying(study.workloads[planned.workload].name, planned.number, count)
+            of = count if isinstance(count, int) else count[planned.workload]
+            observer.trying(study.workloads[planned.workload].name, planned.number, of)
             ran = run_block(run, planned, setting)
             extra = 0.0 if control else spent[1]  # the observation runs the reference once
             found.append(TrialBlock(planned.workload, (ran.outcomes[0], ran.outcomes[1]), ran.took_s - extra))

@@ -89,7 +89,8 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         placebo=placebo,
         notes=tuple(_record_notes(record, placebo, stopped)),
         distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
-        looks=stopped.looks,
+        looks=max(stopped.looks, key=lambda looks: looks.most),
+        looks_of=stopped.looks,
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
 
@@ -243,7 +244,7 @@ def _worst_first(row: Row) -> tuple[bool, int, float]:
 
 
 def _unfinished(stopped: Stopping) -> str:
-    if len(stopped.looks.blocks) == 1:
+    if all(len(looks.blocks) == 1 for looks in stopped.looks):
         return "The observation was not finished: it is decided on the blocks that are whole."
     return "The observation was not finished: each row is decided at the last look that it reached."
 

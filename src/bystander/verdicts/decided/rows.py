@@ -124,7 +124,7 @@ class _RowMaker:
                 silent_arm=self.of.facts[pair.workload].silent,
                 apart=0 if pair.reference.size else pair.apart,
                 read=readings.testable,
-                first_look=rows.looks.blocks[0] if rows.stops[i].look is None else None,
+                first_look=rows.looks.rows[i].blocks[0] if rows.stops[i].look is None else None,
                 fails_more=seen.fails_more,
                 p=seen.p,
                 e=seen.e,

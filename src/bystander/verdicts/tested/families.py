@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bystander.design import Comparison, Measure, Record
 from bystander.stats import (
     WRITTEN_OUT,
-    Looks,
+    RowLooks,
     benjamini_hochberg,
     blocks_to_show,
     examine,
@@ -46,7 +46,7 @@ class CountingRows:
     pairs: list[RowTrials]
     stops: list[Stop]
     run: list[int]
-    looks: Looks
+    looks: RowLooks
 
 
 def counting_rows(compared: ComparedRecord, comparison: Comparison, stopped: Stopping) -> CountingRows:
@@ -58,7 +58,8 @@ def counting_rows(compared: ComparedRecord, comparison: Comparison, stopped: Sto
         for pair, stop in zip(pairs, stops, strict=True)
     ]
     run = [pair.reference.size if pair.paired else 0 for pair in pairs]
-    return CountingRows(comparison, counting, stops, run, stopped.looks)
+    looks = RowLooks([stopped.looks[pair.workload] for pair in pairs])
+    return CountingRows(comparison, counting, stops, run, looks)
 
 
 def family_of(
@@ -72,7 +73,12 @@ def family_of(
     each = [measure for measure in measures for _ in counting.pairs]
     times = len(measures)
     return FamilyRows(
-        counting.pairs * times, each, readings, counting.stops * times, counting.looks, counting.run * times
+        counting.pairs * times,
+        each,
+        readings,
+        counting.stops * times,
+        RowLooks(counting.looks.rows * times),
+        counting.run * times,
     )
 
 
@@ -122,7 +128,7 @@ def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64],
     alone = rows.looks.nominal(rows.look, np.full(count, family.strict))
     margin = np.array([row.margin for row in rows.readings])
     alone_in_its_family = family.alpha / max(1, len({pair.workload for pair in rows.pairs}))
-    last = float(rows.looks.nominal(len(rows.looks.blocks) - 1, np.array(alone_in_its_family)))
+    last = rows.looks.at_last(alone_in_its_family)
     gated = math.isfinite(family.bound) and not family.control
     one_sided = [rows.looks.nominal(rows.look, np.full(count, min(1.0, 2 * family.bound)))] if gated else []
     levels = np.stack([error, alone, *one_sided], axis=1)
@@ -139,6 +145,6 @@ def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64],
         size = rows.readings[int(at[0])].size
         # CPU time of few blocks is asked only where it is examined by itself.
         if size and not family.control and (asked.all() or size > WRITTEN_OUT):
-            blocks = blocks_to_show(contrasts, seen.estimate[at], margin[at], last)
+            blocks = blocks_to_show(contrasts, seen.estimate[at], margin[at], last[at])
             needed[at] = np.where(asked, blocks, np.nan)
     return Intervals(low, high, reach, needed, worse)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import Measure
-from bystander.stats import Looks
+from bystander.stats import RowLooks
 from bystander.verdicts.compared.row_readings import Batch, RowReadings, batches
 from bystander.verdicts.compared.row_trials import RowTrials
 from bystander.verdicts.types import Stop
@@ -66,7 +66,7 @@ class FamilyRows:
     measures: list[Measure]
     readings: list[RowReadings]
     stops: list[Stop]
-    looks: Looks
+    looks: RowLooks
     run: list[int]
 
     @cached_property
@@ -88,7 +88,7 @@ class FamilyRows:
             [self.measures[i] for i in places],
             [self.readings[i] for i in places],
             [self.stops[i] for i in places],
-            self.looks,
+            self.looks.only(places),
             [self.run[i] for i in places],
         )
 

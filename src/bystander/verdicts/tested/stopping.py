@@ -21,7 +21,7 @@ from bystander.verdicts.compared.row_trials import RowTrials, first_blocks
 from bystander.verdicts.types import Stop
 from bystander.verdicts.words import Scale, StopReason
 
-__all__ = ["PLACEBO_RISK", "Stopping", "fails_more", "stopping", "study_looks"]
+__all__ = ["PLACEBO_RISK", "Stopping", "fails_more", "looks_for", "stopping", "study_looks"]
 
 Floats = NDArray[np.float64]
 
@@ -34,13 +34,13 @@ class Stopping:
 
     Attributes
     ----------
-    looks : Looks
-        One look where the number of blocks is fixed.
+    looks : tuple of Looks
+        Of each workload; one look where the number of blocks is fixed.
     stops : mapping
         By workload and comparison; empty where the number of blocks is fixed.
     """
 
-    looks: Looks
+    looks: tuple[Looks, ...]
     stops: Mapping[tuple[int, Comparison], Stop]
 
     def of(self, pair: RowTrials) -> Stop:
@@ -68,17 +68,22 @@ class Stopping:
         return live | {names[study.workloads[w].floor] for w in live if study.workloads[w].floor in names}
 
 
-def study_looks(study: Study) -> Looks:
-    """Return the looks that a study plans: none at which nothing could stop, or its placebo not be shown to differ.
+def study_looks(study: Study) -> tuple[Looks, ...]:
+    """Return the looks that a study plans for each workload."""
+    return tuple(looks_for(study, blocks) for blocks in study.planned_blocks)
+
+
+def looks_for(study: Study, blocks: int) -> Looks:
+    """Return the looks of so many blocks: none at which nothing could stop, or the placebo not be shown to differ.
 
     A workload that is decided takes its placebo with it, and one that never could have spoken vouches for nothing.
     """
     if not study.stops_early:
-        return fixed_look(study.blocks)
+        return fixed_look(blocks)
     risk = study.risk / study.tests
     if study.control is not None:
         risk = min(risk, PLACEBO_RISK / len(study.workloads))
-    return planned_looks(study.blocks, risk, strict=study.stopping == StoppingRule.STRICT)
+    return planned_looks(blocks, risk, strict=study.stopping == StoppingRule.STRICT)
 
 
 def stopping(record: Record | ComparedRecord) -> Stopping:
@@ -89,9 +94,10 @@ def stopping(record: Record | ComparedRecord) -> Stopping:
     """
     compared = record if isinstance(record, ComparedRecord) else ComparedRecord(record)
     record = compared.record
-    study, looks = record.head.study, study_looks(record.head.study)
+    study = record.head.study
     if not study.stops_early or (record.trials.block < 0).any():
-        return Stopping(fixed_look(study.blocks), {})
+        return Stopping(tuple(map(fixed_look, study.planned_blocks)), {})
+    looks = study_looks(study)
     stops: dict[tuple[int, Comparison], Stop] = {}
     for comparison in study.comparisons:
         found = _stops(compared, comparison, looks)
@@ -99,15 +105,18 @@ def stopping(record: Record | ComparedRecord) -> Stopping:
     return Stopping(looks, stops)
 
 
-def _stops(compared: ComparedRecord, comparison: Comparison, looks: Looks) -> list[Stop]:
-    whole = [_whole_blocks(compared.record, pair) for pair in compared.rows(comparison)]
+def _stops(compared: ComparedRecord, comparison: Comparison, looks: Sequence[Looks]) -> list[Stop]:
+    pairs = compared.rows(comparison)
+    whole, plans = [_whole_blocks(compared.record, pair) for pair in pairs], [looks[pair.workload] for pair in pairs]
     stops: list[Stop | None] = [None] * len(whole)
-    rows = _RowsAtLooks(compared, comparison, looks)
-    for look, blocks in enumerate(looks.blocks):
-        waiting = [i for i, stop in enumerate(stops) if stop is None and whole[i] >= blocks]
-        for i, reason in zip(waiting, rows.reasons(waiting, look), strict=True):
-            stops[i] = Stop(look, blocks, reason) if reason else None
-    return [stop or _unfinished(looks, reached) for stop, reached in zip(stops, whole, strict=True)]
+    rows = _RowsAtLooks(compared, comparison)
+    for plan in dict.fromkeys(plans):
+        mine = [i for i, other in enumerate(plans) if other == plan]
+        for look, blocks in enumerate(plan.blocks):
+            waiting = [i for i in mine if stops[i] is None and whole[i] >= blocks]
+            for i, reason in zip(waiting, rows.reasons(waiting, plan, look), strict=True):
+                stops[i] = Stop(look, blocks, reason) if reason else None
+    return [stop or _unfinished(plan, reached) for stop, plan, reached in zip(stops, plans, whole, strict=True)]
 
 
 def _whole_blocks(record: Record, pair: RowTrials) -> int:
@@ -127,9 +136,9 @@ def _unfinished(looks: Looks, reached: int) -> Stop:
 class _RowsAtLooks:
     """The rows of one comparison by the study's measure, as they are seen at each look."""
 
-    def __init__(self, compared: ComparedRecord, comparison: Comparison, looks: Looks) -> None:
+    def __init__(self, compared: ComparedRecord, comparison: Comparison) -> None:
         self._record = record = compared.record
-        self._pairs, self._looks, study = compared.rows(comparison), looks, record.head.study
+        self._pairs, study = compared.rows(comparison), record.head.study
         self._readings = compared.readings(main_measure(record), comparison)
         self._rows = row_readings(record.trials, self._pairs, self._readings, study.margin)
         self._differences = [row.differences for row in self._rows]
@@ -137,11 +146,11 @@ class _RowsAtLooks:
         self._alpha = study.risk / len(study.comparisons)
         self._share = study.planned_rows / study.tests  # a gate on several measures holds its risk over all of them
 
-    def reasons(self, places: Sequence[int], look: int) -> list[StopReason | None]:
-        """Return why each of these rows stops at a look, None where it goes on."""
+    def reasons(self, places: Sequence[int], looks: Looks, look: int) -> list[StopReason | None]:
+        """Return why each of these rows, all of one plan, stops at a look of it, None where it goes on."""
         alpha, each = self._alpha, self._alpha * self._share / len(self._pairs)
-        one_each, two_each, two_alpha = _levels(self._looks, look, each, alpha)
-        blocks, last = self._looks.blocks[look], look == len(self._looks.blocks) - 1
+        one_each, two_each, two_alpha = _levels(looks, look, each, alpha)
+        blocks, last = looks.blocks[look], look == len(looks.blocks) - 1
         reasons: list[StopReason | None] = [StopReason.MOST_BLOCKS if last else None] * len(places)
         seen = [self._seen(i, blocks) for i in places]
         margin = np.array([row_margin for _, row_margin in seen])

@@ -93,6 +93,8 @@ def repeat_lines(decision: Decision) -> list[str]:
     lines = [command_line("decide", head.name, given=decision.given)]
     how = {"fixed": ["--fixed", str(study.blocks)], "strict": ["--blocks", str(study.blocks), "--strict"]}
     blocks = how.get(study.stopping, ["--blocks", str(study.blocks)])
+    if any(workload.blocks for workload in study.workloads):  # each its own, which one number would undo
+        blocks = []
     placebo = ["--placebo"] if study.control else []
     margin = ["--margin", f"{100 * study.margin:g} %"]
     words = ["--seed", str(study.seed), *blocks, *margin, *placebo, *only_options(study.chosen)]

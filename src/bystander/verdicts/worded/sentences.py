@@ -285,6 +285,9 @@ def looks_sentence(decision: Decision) -> str:
     ):
         if count := sum(stop.reason is reason for stop in stops):
             clauses.append(f"{count} {what}")
+    if decision.looks_differ:
+        blocks = decision.head.study.blocks_text
+        return f"Looks planned from a fifth to all of each workload's {blocks} blocks: {'; '.join(clauses)}."
     least, most = (share_text(end(decision.look_levels), 2) for end in (min, max))
     levels = f"levels {least.removesuffix(' %')} to {most}" if least != most else f"level {least} each"
     return f"Looks planned after {planned} blocks, {levels}: {'; '.join(clauses)}."
