@@ -35,7 +35,7 @@ validate: $(READY)
 KILLS ?= 30
 campaign: $(READY)
 	BYSTANDER_KILLS=$(KILLS) BYSTANDER_ROUNDS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py \
-	  tests/test_resume.py tests/test_campaign.py \
+	  tests/test_resume.py tests/test_campaign.py tests/test_first_hour.py \
 	  tests/test_commands.py::test_the_live_demo_points_the_same_way
 
 # Twenty thousand mutated files through the functions, five hundred through the program: read or told, never a traceback.

@@ -22,7 +22,8 @@ import numpy as np
 from noises import MODELS, ROOT, SEED, Floats, alone, decided, real_noise, shuffled
 from validation_text import TEXT, picture, share
 
-from bystander.stats import blocks_for_shift, examine, planned_looks, smallest_shown, walsh_contrasts
+from bystander.foresight import shared_blocks, steadied
+from bystander.stats import blocks_for_shift, examine, interval, planned_looks, smallest_shown, walsh_contrasts
 from bystander.verdicts import Row
 
 CHANGED = ("slower", "faster")
@@ -275,6 +276,53 @@ def foretold(pool: Executor, sizes: Sizes) -> list[str]:
     return lines
 
 
+SUITE, TRIED_SHARE, LEAST = 12, 0.15, 9  # workloads, the part of a budget that trial blocks take, blocks at least
+EARLIER = 40  # blocks of an earlier record
+
+
+def _budget(rounds: int, earlier: bool, piece: int, count: int) -> list[float]:
+    """Return sums over suites of the log of the worst half width, shared out over equal, and how many are narrower."""
+    rng = rng_of(7, rounds, int(earlier), piece)
+    found = np.zeros(2)
+    for _ in range(count):
+        noise = np.exp(rng.uniform(math.log(0.02), math.log(0.10), SUITE)) * math.sqrt(2)  # of a difference
+        block_s = 2 * np.exp(rng.uniform(math.log(0.1), math.log(5.0), SUITE))
+        seconds = rounds * float(block_s.sum())
+        tried = np.clip((TRIED_SHARE * seconds / SUITE / block_s).astype(int), 2, 40)
+        seen = [rng.normal(0, spread, n + (EARLIER if earlier else 0)) for spread, n in zip(noise, tried, strict=True)]
+        shares = shared_blocks(steadied(seen), block_s, LEAST, seconds - float(tried @ block_s), 100_000)
+        assert shares
+        ratio = _worst(rng, noise, shares.blocks) / _worst(rng, noise, [rounds] * SUITE)
+        found += math.log(ratio), ratio < 1
+    return found.tolist()
+
+
+def _worst(rng: np.random.Generator, noise: Floats, blocks: Sequence[int]) -> float:
+    """Return half the width of the widest interval at 95 %."""
+    widths = []
+    for spread, n in zip(noise.tolist(), blocks, strict=True):
+        row = rng.normal(0, spread, (1, n))
+        low, high = interval(walsh_contrasts(row, row), np.array([0.05]))
+        widths.append(float(high[0] - low[0]) / 2)
+    return max(widths)
+
+
+def budget(pool: Executor, sizes: Sizes) -> list[str]:
+    """Return by how much the worst precision of a suite is better with a time shared out than with equal blocks."""
+    lines = [
+        "| time for equal blocks | from trial blocks alone | narrower in | with an earlier record | narrower in |",
+        "| --- | --- | --- | --- | --- |",
+    ]
+    suites = sizes.studies // 10
+    for rounds in (40, 120, 400):
+        cells = []
+        for earlier in (False, True):
+            found = in_pieces(pool, partial(_budget, rounds, earlier), suites) / suites
+            cells += [f"{100 * (1 - math.exp(found[0])):.0f} % better", f"{100 * found[1]:.0f} %"]
+        lines.append(f"| {rounds} | " + " | ".join(cells) + " |")
+    return lines
+
+
 def main(words: Sequence[str] | None = None) -> None:
     """Measure, and write both files."""
     parser = argparse.ArgumentParser()
@@ -287,6 +335,7 @@ def main(words: Sequence[str] | None = None) -> None:
         told = {
             "alarms": alarms, "suites": suites(pool, sizes), "power": power(pool, sizes),
             "distance": distance(pool, sizes), "coverage": coverage(pool, sizes), "foretold": foretold(pool, sizes),
+            "budget": budget(pool, sizes),
         }  # fmt: skip
     minutes = (time.monotonic() - begun) / 60
     how = f"{'quick form' if asked.quick else 'full form'}, {minutes:.0f} minutes"

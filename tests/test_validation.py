@@ -22,7 +22,8 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
     words = [sys.executable, str(ROOT / "benchmarks" / "validate.py"), "--quick", "--to", str(tmp_path)]
     subprocess.run(words, check=True, timeout=400)
     text = (tmp_path / "validation.md").read_text(encoding="utf-8")
-    alarms, suites, power, distance, coverage, foretold = (part.splitlines() for part in text.split("\n## ")[1:])
+    parts = [part.splitlines() for part in text.split("\n## ")[1:]]
+    alarms, suites, power, distance, coverage, foretold, budget = parts
     rows = {line.split("|")[1].strip(): percents(line) for line in alarms if line.startswith("| ") and "% |" in line}
     ours = next(shares for way, shares in rows.items() if "Bystander" in way)
     heads = ("| noise", "| change", "| shift", "| ---")
@@ -42,6 +43,9 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
             cells = [cell.strip() for cell in line.split("|")]
             assert (cells[3], cells[5], cells[7]) == ("100 %", "100 %", "100 %")
             assert float(cells[4]) <= 10  # blocks on average, of 40
+    gains = [percents(line) for line in budget if line.startswith(("| 120", "| 400"))]
+    assert [len(gain) for gain in gains] == [4, 4]
+    assert all(gain[2] >= 10 for gain in gains)
     for line in coverage:
         if line.startswith(("| normal", "| drift")):
             assert percents(line)[1] >= 85

@@ -27,6 +27,7 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.field import StudyFolder
 
+_SAMPLES = 10  # of a trial: a quick answer needs more trials rather than longer ones
 _SAMPLE_S = 0.5  # of a callable that is looked into: a trial takes one sample
 
 NOW = "now"
@@ -138,6 +139,7 @@ def _callables(quick: Quick, here: Path) -> Study:
     example = "new=tidebook.tides:heights"
     named = {NOW: quick.calls[0]} if alone else _named(quick.calls, "--call", "NAME=module:function", example)
     timed = [quick_callable(call, quick.given, quick.make_input) for call in named.values()]
+    timed = [replace(one, samples=_SAMPLES) for one in timed]
     name = timed[0].call.partition(":")[2]
     # Of one alone the result is kept: held against it is what it returns after an edit, if it is always the same.
     answer = "result" if alone else None
