@@ -67,7 +67,7 @@ def main() -> None:
     """Measure both."""
     with tempfile.TemporaryDirectory() as scratch, Launcher() as launcher:
         folder = Path(scratch)
-        ways = {
+        ways: dict[str, tuple[dict[str, Any], str]] = {
             "a pattern": ({"pattern": "^ready"}, "at = time.monotonic_ns()"),
             "a file": ({"file": str(folder / "up")}, 'at = time.monotonic_ns(); open("up", "w")'),
             "a port": (

@@ -242,3 +242,27 @@ def test_what_may_not_be_read_or_is_gone_stands_in_nobodys_way(
     assert set(first.files) == {"closed", "plain"}
     assert first.files["plain"] == whole.files["plain"]
     assert folder_state(tmp_path).changed(first) == ("closed",)
+
+
+def test_an_arm_is_filled_once_before_its_first_trial_and_again_when_resumed(run: Run, tmp_path: Path) -> None:
+    """A command or a list; {arm} tells arms apart; what fails stops everything, with what it said."""
+    text = (
+        'blocks = 3\nstopping = "fixed"\n[arms.one]\nfolder = "."\nbefore_all = "sh fill.sh {{arm}}"\n[arms.two]\n'
+        'folder = "."\nbefore_all = {two}\n[workloads.w]\ncommand = "cat ../{{arm}}.base"\nanswer = "output"\n'
+    )
+    (folder := tmp_path / "office").mkdir()
+    (folder / "bystander.toml").write_text(text.format(two='["sh fill.sh {arm}", "sh fill.sh also"]'), encoding="utf-8")
+    (folder / "fill.sh").write_text("echo filled >> ../$1.base\n", encoding="utf-8")
+    run("observe", "--quiet", cwd=folder)
+    filled = {name: (tmp_path / f"{name}.base").read_text("utf-8").count("filled") for name in ("one", "two", "also")}
+    assert filled == {"one": 1, "two": 1, "also": 1}
+    assert json.loads(run("decide", "--json", cwd=folder).stdout)["failures"] == []
+    for two, said in (
+        ('"sh -c \'echo no base >&2; exit 3\'"', "echo no base >&2; exit 3'\" failed (exit 3)"),
+        ('"createdb-of-nobody {arm}"', 'arms.two.before_all: there is no program "createdb-of-nobody"'),
+        ('"sh {base}"', "{base} is no setting"), ("3", "3 is no command"),
+    ):  # fmt: skip
+        (folder / "bystander.toml").write_text(text.format(two=two), encoding="utf-8")
+        done = run("check", code=1 if "exit 3" in said else 2, cwd=folder)
+        assert said in done.stderr
+        assert ("no base" in done.stderr) == ("exit 3" in said)

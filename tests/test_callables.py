@@ -280,3 +280,53 @@ def test_arguments_are_taken_as_they_are_given() -> None:
     assert harness.arguments({"a": 1}) == ((), {"a": 1})
     assert harness.arguments({1: 1}) == (({1: 1},), {})
     assert harness.arguments([1]) == (([1],), {})
+
+
+def test_inputs_are_named_arguments(run: Run, tmp_path: Path) -> None:
+    """Of the callable, or of what makes its arguments; each keeps the type that it has in the study."""
+    (tmp_path / "tides.py").write_text(
+        "def told(port, days=1):\n    with open('given', 'a') as file:\n        print((port, days), file=file)\n"
+        "def made(days):\n    return 'south', days\n", encoding="utf-8",
+    )  # fmt: skip
+    head = '[arms.a]\nfolder = "."\n[workloads.w]\ncall = "tides:told"\nsamples = 5\nsample = "1 ms"\n'
+    for more, given in (
+        ('given = { port = "north" }\ninputs.days = [3, 80]\n', {"('north', 3)", "('north', 80)"}),
+        ('given = "tides:made"\ninputs.days = [1, 2.5]\n', {"('south', 1)", "('south', 2.5)"}),
+        ('inputs = [{ port = "x", days = 4 }]\n', {"('x', 4)"}),
+    ):
+        (tmp_path / "bystander.toml").write_text(head + more, encoding="utf-8")
+        run("observe", "--quiet", "--fixed", "1")
+        assert set((tmp_path / "given").read_text("utf-8").splitlines()) == given
+        (tmp_path / "given").unlink()
+    for more, said in (
+        ("given = [1]\ninputs.days = [3]\n", "inputs are named arguments"),
+        ("given = { days = 1 }\ninputs.days = [3]\n", "given has an argument of that name"),
+        ("inputs.days = [nan]\n", "nan and inf cannot be passed on"),
+    ):
+        (tmp_path / "bystander.toml").write_text(head + more, encoding="utf-8")
+        assert said in run("check", code=2).stderr
+
+
+def test_functions_are_compared_without_a_study(run: Run, tmp_path: Path) -> None:
+    """Two by name; what is printed repeats them; one that is edited is held against itself as it was."""
+    (tmp_path / "src").mkdir()
+    text = "def short(n):\n    return sum(range(n))\ndef long(n):\n    return sum(range(3 * n))\n"
+    (tmp_path / "src" / "tides.py").write_text(text, encoding="utf-8")
+    calls = ("--call", "one=tides:short", "--call", "other=tides:long", "--given", "n=3000")
+    shown = run("observe", "--quiet", "--fixed", "6", *calls).stdout
+    run("report", "--to", "review.md")
+    assert "other against one" in shown
+    assert "slower" in shown
+    page = (tmp_path / "review.md").read_text("utf-8")
+    assert "--call one=tides:short --call other=tides:long --given n=3000" in page
+    run("observe", "--quiet", "--fixed", "2", "--call", "tides:short", "--given", "3000")
+    (tmp_path / "src" / "tides.py").write_text(text.replace("range(n)", "range(9 * n)"), encoding="utf-8")
+    again = run("observe", "--quiet", "--again", "--fixed", "6").stdout
+    assert "slower" in again
+    assert "short gives another answer" in again
+    for words, said in (
+        (("--call", "a:b", "--call", "c:d"), "is no NAME=module:function"), (("--call", "x"), "names no callable"),
+        (("--call", "a=b:c", "--call", "a=b:d"), "stands twice"),
+        (("--call", "a:b", "--make-input", "c"), "--make-input: \"c\" names no function"),
+    ):  # fmt: skip
+        assert said in run("observe", *words, code=2).stderr

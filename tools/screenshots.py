@@ -71,6 +71,12 @@ bystander observe --quiet --study almanac.toml > /dev/null 2>&1
 """
 
 
+AGAIN = """
+bystander observe --quiet -- python3 -m tidebook gauge --days 20 > /dev/null 2>&1
+git show v1:tidebook/telegrams.py > tidebook/telegrams.py
+"""
+
+
 def staged(command: str, folder: str = "harbour-office", prepare: str = "") -> str:
     """Return a command that runs on the stage, where that can be set up."""
     if os.geteuid() == 0 and shutil.which("unshare"):
@@ -152,6 +158,7 @@ PICTURES: dict[str, Callable[[], None]] = {
         "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29
     ),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
+    "again": lambda: shot("again", "bystander observe --again", prepare=AGAIN, rows=28),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=24),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
