@@ -12,7 +12,8 @@ import pytest
 from conftest import Run
 
 from bystander.archive import Archive
-from bystander.errors import NotKeptError
+from bystander.design import KeptState
+from bystander.errors import ArmError, NotKeptError
 from bystander.field import KeptOfRecord, KeptStates, StudyFolder, Wanted
 
 Git = Callable[..., str]
@@ -257,6 +258,17 @@ def test_states_are_counted_and_go_with_their_records(tmp_path: Path, run: Run, 
         assert json.loads(run("records", "size", "--json").stdout)["states_bytes"] == 0
 
 
+def test_a_program_that_reaches_back_into_the_folder_is_refused(tmp_path: Path, run: Run) -> None:
+    """Both states would run the same; it is said how each comes to its own."""
+    (tmp_path / "tides.py").write_text("print(4.2)\n", encoding="utf-8")
+    (tmp_path / "run.py").write_text(f"import sys\nsys.path.insert(0, {str(tmp_path)!r})\nimport tides\n", "utf-8")
+    run("observe", *FEW, "--", "python3", "run.py")
+    (tmp_path / "tides.py").write_text("print(4.3)\n", encoding="utf-8")
+    said = run("observe", "--again", code=2).stderr
+    assert "arm last opens tides.py outside its own folder" in said
+    assert "Put env PYTHONPATH=. before the command" in said
+
+
 def test_what_did_not_change_takes_no_room_again(tmp_path: Path) -> None:
     """Copies share the files that are the same."""
     program(tmp_path)
@@ -292,6 +304,11 @@ def test_what_is_no_list_of_states_keeps_nothing(tmp_path: Path) -> None:
     for text in ("", "{", "[]", '{"format": "bystander-states/9"}', '{"format": "bystander-states/1", "arms": 3}'):
         (tmp_path / ".bystander" / "states" / "x.json").write_text(text, encoding="utf-8")
         assert states.of("x") is None
+    for digest, inside in (("../../elsewhere", ""), ("--all", ""), ("a" * 24, "../up")):
+        states.write("x", KeptOfRecord({"now": KeptState("copy", digest, inside)}))
+        assert states.of("x") is None
+        with pytest.raises(ArmError, match="no longer kept"):
+            states.lay_out(KeptState("copy", digest, inside), tmp_path)
     states.write("x", KeptOfRecord({"now": "why"}, None, ("a*",), 5))
     assert states.of("x") == KeptOfRecord({"now": "why"}, None, ("a*",), 5)
 

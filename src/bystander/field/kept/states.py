@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import secrets
 import shutil
 import stat
@@ -24,6 +25,7 @@ __all__ = ["KeptOfRecord", "KeptStates"]
 
 _FORMAT = "bystander-states/1"
 _TREE, _COPY = "tree", "copy"
+_DIGEST = re.compile(r"(times-)?[0-9a-f]{12,64}")
 
 
 @dataclass(frozen=True)
@@ -126,6 +128,8 @@ class KeptStates:
     def lay_out(self, state: KeptState, folder: Path, filters: bool = False) -> None:
         """Write the files of a state into a folder; raise ArmError where it is no longer kept."""
         gone = f"the state {state.identity} is no longer kept"
+        if not _is_sound(state):
+            raise ArmError(gone)
         if state.how == _COPY:
             if not self._place(state).is_dir():
                 raise ArmError(gone)
@@ -204,6 +208,11 @@ def _holds(path: Path, name: str, wanted: Wanted) -> bool:
         return True
 
 
+def _is_sound(state: KeptState) -> bool:
+    """Whether a state names what it could have been kept as: its digest becomes a path, and a word for git."""
+    return bool(_DIGEST.fullmatch(state.digest)) and ".." not in Path(state.inside).parts
+
+
 def _state(file: Path) -> os.stat_result | None:
     with suppress(OSError):
         state = file.lstat()
@@ -235,6 +244,7 @@ def _read(file: Path) -> KeptOfRecord | None:
             for name, told in document["arms"].items()
         }
         first = from_plain(Arm, document["first"]) if document["first"] else None
-        return KeptOfRecord(arms, first, tuple(map(str, document["also"])), int(document["most"]))
+        kept = KeptOfRecord(arms, first, tuple(map(str, document["also"])), int(document["most"]))
+        return kept if all(_is_sound(state) for state in kept.states()) else None
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None

@@ -71,12 +71,19 @@ class OwnFiles:
         root, name = self._roots[arm], self._study.arms[arm].name
         assert root
         shown = sorted(files, key=lambda file: (not file.endswith((".py", ".so")), file))
-        top = shown[0].partition("/")[0]
-        path = f'arms.{name}.environment.PYTHONPATH = "{"src" if top == "src" else "."}"'
-        return OwnFilesError(
+        top = "src" if shown[0].startswith("src/") else "."
+        text = (
             f"arm {name} opens {listed(shown, _NAMED)} outside its own folder, where every arm finds the same, though "
-            f"it has a copy of its own: what is compared would be one thing. Install each arm for itself (build), into "
-            f"an environment of its own, or set a path variable ({path}); what arms may share is data: "
+            "it has a copy of its own: what is compared would be one thing. "
+        )
+        if self._study.arms[arm].kept:
+            return OwnFilesError(
+                f"{text}Put env PYTHONPATH={top} before the command, or install each state for itself (--build), into "
+                "an environment of its own, and observe that first"
+            )
+        return OwnFilesError(
+            f"{text}Install each arm for itself (build), into an environment of its own, or set a path variable "
+            f'(arms.{name}.environment.PYTHONPATH = "{top}"); what arms may share is data: '
             f'shared_files = ["{self._relative(shown[0])}"]'
         )
 
