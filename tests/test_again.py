@@ -109,6 +109,8 @@ def test_files_that_are_ignored_count_where_the_command_names_them(tmp_path: Pat
         wanted = Wanted(("sh", "-c", "sh built/tide.sh --at=north.table"), ("also*",))
         before = states.take(tmp_path, wanted)
         (tmp_path / "south.table").write_text(f"echo {in_git}\n", encoding="utf-8")
+        (tmp_path / "__pycache__").mkdir(exist_ok=True)
+        (tmp_path / "__pycache__" / f"tide-{in_git}.pyc").write_bytes(b"written by a run")
         assert states.take(tmp_path, wanted).same_files(before)
         states.lay_out(before, laid := made(tmp_path / ".bystander" / f"laid-{in_git}"))
         found = {str(file.relative_to(laid)) for file in laid.rglob("*") if file.is_file()}

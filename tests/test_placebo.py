@@ -99,13 +99,13 @@ def test_a_placebo_has_spoken_before_its_workload_leaves() -> None:
     )
     without = replace(lone.head.study, arms=lone.head.study.arms[:2])
 
-    assert study_looks(without).blocks[0] == 8
-    assert study_looks(lone.head.study).blocks[0] == 10
-    assert study_looks(together.head.study).blocks[0] == 12
+    assert study_looks(without)[0].blocks[0] == 8
+    assert study_looks(lone.head.study)[0].blocks[0] == 10
+    assert study_looks(together.head.study)[0].blocks[0] == 12
     for record_of in (lone, together):
         decision = decide(record_of)
         assert {row.stop.blocks for row in decision.rows if row.primary} == {
-            study_looks(record_of.head.study).blocks[0]
+            study_looks(record_of.head.study)[0].blocks[0]
         }
         assert decision.tainted
 

@@ -43,9 +43,9 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
             cells = [cell.strip() for cell in line.split("|")]
             assert (cells[3], cells[5], cells[7]) == ("100 %", "100 %", "100 %")
             assert float(cells[4]) <= 10  # blocks on average, of 40
-    gains = [percents(line) for line in budget if line.startswith(("| 120", "| 400"))]
-    assert [len(gain) for gain in gains] == [4, 4]
-    assert all(gain[2] >= 10 for gain in gains)
+    (gain,) = [percents(line) for line in budget if line.startswith("| 400")]
+    assert len(gain) == 4
+    assert min(gain[0], gain[2]) >= 10  # of few suites; a quarter over many
     for line in coverage:
         if line.startswith(("| normal", "| drift")):
             assert percents(line)[1] >= 85

@@ -141,7 +141,8 @@ def misfit(head: RecordHead, sent: SentBlock) -> str:
             return f"arm {arm} was not in the state that record {head.name} compares"
     if sent.run != run.number:
         return f"its run {sent.run} is not the one that is timed"
-    if not 0 <= ran.number < (most := study.planned_blocks[ran.workload]):
+    most = study.planned_blocks[ran.workload]
+    if not 0 <= ran.number < most:
         return f"record {head.name} plans blocks 0 to {most - 1}, and no block {ran.number}"
     planned = ORDERS[run.order](run.seed, sent.workload_key, ran.number, [arm.name for arm in study.arms])
     if [arm for arm in planned if arm in ran.outcomes] != list(ran.outcomes):

@@ -14,7 +14,7 @@ from bystander.field.arms.git import Git
 from bystander.field.launching.scratch import scratch_folder
 from bystander.units import size_text
 
-__all__ = ["DEFAULT_KEPT_BYTES", "Wanted", "listed_files", "named_files", "refuse_large"]
+__all__ = ["DEFAULT_KEPT_BYTES", "Wanted", "is_byte_code", "listed_files", "named_files", "refuse_large"]
 
 DEFAULT_KEPT_BYTES = 64 * 2**20
 _MOST_FILES = 100_000
@@ -93,6 +93,11 @@ def _is_environment(folder: Path, top: Path) -> bool:
     return folder != top and folder.is_relative_to(top) and (folder / _ENVIRONMENT).is_file()
 
 
+def is_byte_code(name: str) -> bool:
+    """Whether a file is one that an interpreter writes beside a program when it runs it: no edit."""
+    return name.endswith(".pyc") or "__pycache__" in Path(name).parts
+
+
 def walked(folder: Path, what: str) -> list[str]:
     """Return all files and links below a folder, relative to it; but what tools keep there for themselves."""
     found = []
@@ -103,7 +108,7 @@ def walked(folder: Path, what: str) -> list[str]:
             continue
         links = [name for name in folders if (inside / name).is_symlink()]
         folders[:] = sorted(name for name in folders if name not in _NOT_CODE and name not in links)
-        found += [os.path.relpath(inside / name, folder) for name in (*names, *links) if not name.endswith(".pyc")]
+        found += [os.path.relpath(inside / name, folder) for name in (*names, *links) if not is_byte_code(name)]
         if len(found) > _MOST_FILES:
             raise NotKeptError(f"{what} holds more than {_MOST_FILES:,} files".replace(",", "\u202f"))
     return found

@@ -18,7 +18,7 @@ from bystander.errors import ArmError, NotKeptError, UntrustedRepositoryError
 from bystander.field.arms.folders import fits, folder_state
 from bystander.field.arms.git import ChosenFiles, Git
 from bystander.field.arms.study_folder import StudyFolder
-from bystander.field.kept.chosen import Wanted, listed_files, named_files, refuse_large
+from bystander.field.kept.chosen import Wanted, is_byte_code, listed_files, named_files, refuse_large
 from bystander.files import make_private_folder, write_whole
 
 __all__ = ["KeptOfRecord", "KeptStates"]
@@ -94,7 +94,7 @@ class KeptStates:
             ignored = git.names("--others", "--ignored", "--exclude-standard")
             besides += [name for name in ignored if fits(os.path.relpath(top / name, folder), wanted.also)]
         listed = set(git.names("--cached"))
-        left_out = {name for name in others if _holds(top / name, name, wanted)}
+        left_out = {name for name in others if is_byte_code(name) or _holds(top / name, name, wanted)}
         left_out |= {name for name in others if any(Path(name).is_relative_to(link) for link in links)}
         besides = [name for name in dict.fromkeys(besides) if name not in listed]
         new = [top / name for name in dict.fromkeys([*others, *besides]) if name not in left_out]
