@@ -93,6 +93,9 @@ def test_an_answer_that_changed_is_told_where_it_was_always_the_same(tmp_path: P
     varying = run("observe", "--again", *FEW)
 
     assert "sh gives another answer" in changed
+    for words in ((), ("--redacted",)):
+        again = run("decide", "sh-again-3", *words).stdout.rpartition("bystander ")[2]
+        assert again.startswith(("observe --again sh-again-2 ", "report ", "inspect "))
     assert "another answer" not in varying.stdout
 
 

@@ -80,7 +80,8 @@ def _study(study: Study) -> Study:
 def _described(arm: Arm) -> Arm:
     return replace(
         arm, folder=".", environment=_hidden(arm.environment), settings=_hidden(arm.settings),
-        build=(LEFT_OUT,) * len(arm.build), before_all=(LEFT_OUT,) * len(arm.before_all), kept=None,
+        build=(LEFT_OUT,) * len(arm.build), before_all=(LEFT_OUT,) * len(arm.before_all),
+        kept=arm.kept and replace(arm.kept, inside=""),
         command=_hidden(arm.command), weigh=LEFT_OUT if arm.weigh else "",
     )  # fmt: skip
 
