@@ -52,10 +52,10 @@ def test_an_edit_in_place_is_held_against_what_was_observed(folder: Path, run: R
     """Two commands and an edit; both states in copies, their paths equally long; once more, and from the first."""
     run("observe", "--quiet", "--", "sh", "tide.sh", cwd=folder)
     nothing = run("observe", "--again", code=1, cwd=folder).stderr
-    program(folder, "0.06")
+    program(folder, "0.3")  # pauses so far apart that no stall of a busy machine hides it
     shown = run("observe", "--again", "--fixed", "6", cwd=folder)
     first = head(folder)
-    program(folder, "0.03")
+    program(folder, "0.15")
     run("observe", "--again", "--from-first", *SEVEN, cwd=folder)
     second = head(folder)
     run("report", "--to", "review.md", cwd=folder)
@@ -172,7 +172,7 @@ def test_a_build_runs_in_every_state(tmp_path: Path, run: Run) -> None:
     for name in ("tide.in", ".gitignore"):
         (tmp_path / name).rename(here / name)
     run("observe", *FEW, *step, "--", "sh", "made", cwd=here)
-    (here / "tide.in").write_text("sleep 0.06\n", encoding="utf-8")
+    (here / "tide.in").write_text("sleep 0.2\n", encoding="utf-8")
     shown = run("observe", "--again", *FEW, cwd=here).stdout
     assert "slower" in shown
     assert "sh made" not in run("report", cwd=here).stdout.partition("bystander observe")[2].partition("\n")[0]
@@ -195,7 +195,7 @@ def test_a_study_gives_its_candidate_and_its_reference(tmp_path: Path, run: Run,
     )
     run("observe", "--quiet")
     several = run("observe", "--again", code=2).stderr
-    program(tmp_path, "0.08")
+    program(tmp_path, "0.25")
     shown = run("observe", "--again", "--candidate", "after", "--from-first", "--quiet").stdout
     found = head(tmp_path)
     assert "has several candidates, after, late; --candidate chooses one" in several

@@ -177,7 +177,7 @@ def test_servers_are_compared_by_when_they_are_up(tmp_path: Path, run: Run) -> N
     """Without a study, by a pattern; the next command repeats it. With one, by a port that each arm sets."""
     (tmp_path / "serve.sh").write_text("sleep $1; echo listening on 80; exec sleep 40\n", encoding="utf-8")
     words = ("--ready", "listening on", "--end-at-ready")
-    arms = ("--arm", "old=sh serve.sh 0.03", "--arm", "new=sh serve.sh 0.07")
+    arms = ("--arm", "old=sh serve.sh 0.03", "--arm", "new=sh serve.sh 0.2")
     shown = run("observe", "--fixed", "6", "--quiet", *words, *arms).stdout
     assert "new against old, by time until ready" in shown
     assert "slower" in shown
