@@ -82,6 +82,23 @@ def test_a_trial_that_does_not_end_when_it_is_asked_is_ended(launcher: Launcher,
     assert outcome.readings["elapsed"] < 4.5 < time.monotonic() - began < 15
 
 
+def test_a_trial_that_prints_on_when_it_is_asked_to_end_is_ended_at_the_limit(
+    launcher: Launcher, tmp_path: Path
+) -> None:
+    """It was ready, so its time stands; it does not get five seconds in which to fill the disk."""
+    body = (
+        "import os, signal\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nos.write(1, b'up\\n')\n"
+        "while True: os.write(1, b'e' * 60000)"
+    )
+    asked, began = {"pattern": "up", "end": True}, time.monotonic()
+    words = (sys.executable, "-S", "-c", body)
+    one = ReadyCommand(sys.executable, words, str(tmp_path), {}, 20.0, ready=asked, output_bytes=1_000_000)
+    outcome = launcher.run(one)
+    assert outcome.status is Status.OK
+    assert time.monotonic() - began < 4.5
+    assert launcher.output.stat().st_size <= 1_000_000
+
+
 @pytest.mark.parametrize(
     ("ready", "status", "said"),
     [
@@ -108,6 +125,17 @@ def test_a_port_that_is_taken_is_told(launcher: Launcher, tmp_path: Path) -> Non
     assert (outcome.status, outcome.excerpt.partition(" before")[0]) == (
         Status.NOT_STARTED, f"something answers on port {port}",
     )  # fmt: skip
+
+
+def test_trials_that_never_start_leave_no_descriptor_behind(tmp_path: Path) -> None:
+    """With a limit of memory each has a pipe to its stub: a thousand of them would be all that a process may hold."""
+    with Launcher() as one:
+        held = Path(f"/proc/{one.process_id}/fd")
+        before = len(list(held.iterdir()))
+        for _ in range(5):
+            outcome = trial(one, tmp_path, {"file": "/dev/null", "end": True}, "file", memory_bytes=2**30)
+            assert outcome.status is Status.NOT_STARTED
+        assert len(list(held.iterdir())) == before
 
 
 def test_what_goes_through_the_pipe_arrives_whole(launcher: Launcher, tmp_path: Path) -> None:

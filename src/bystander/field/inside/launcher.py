@@ -23,7 +23,8 @@ import time
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 from processes import below, end_all, forget_own_peak, kill, own_peak_bytes, run_queue_ns
-from readiness import moved_up, watch_for
+from readiness import watch_for
+from stubbed import ACCOUNT_FD, HELD_FD, Pipe, command_of, without_stub
 
 PR_SET_CHILD_SUBREAPER = 36
 LOOK_MS, REST_MS = 100, 1
@@ -33,9 +34,6 @@ LIMITS = [getattr(resource, "RLIMIT_" + name) for name in LIMITED]
 NUMBERS = [0]  # of the request that is answered
 FILES = []  # the two descriptors of what a trial prints
 ALL_SIGNALS = [s for s in range(1, signal.NSIG) if s not in (signal.SIGKILL, signal.SIGSTOP, 32, 33)]
-STUB = os.path.join(os.path.dirname(os.path.abspath(__file__)), "stub.py")
-HELD_FD, ACCOUNT_FD = 3, 4  # the stub waits until somebody watches, and says what it used; the program gets neither
-MOST_ACCOUNT = 4096
 
 
 class Requests:
@@ -169,80 +167,6 @@ class Exits:
             os.close(self.pidfd)
 
 
-def command_of(request):
-    """Return path and arguments; a stub stands before the command when limits or affinity are asked for.
-
-    A limit set from outside after the start would come too late for what the trial starts at once.
-    """
-    wanted = dict(request.get("stub") or {})
-    if request.get("hold"):
-        wanted["held"] = HELD_FD
-    if request["memory_bytes"]:
-        wanted["limits"] = dict(wanted.get("limits", {}), AS=request["memory_bytes"])
-    if not wanted:
-        return request["path"], request["argv"]
-    wanted["account"] = ACCOUNT_FD
-    stub = [sys.executable, "-I", "-S", STUB, json.dumps(wanted), request["path"]]
-    return sys.executable, stub + request["argv"]
-
-
-FROM_START = ("elapsed_ns", "until_ready_ns", "until_output_ns")
-USED = ("user_s", "system_s", "minor_faults", "major_faults", "voluntary_switches", "involuntary_switches")
-
-
-def without_stub(answer, told):
-    """Take from an account what the stub used before it became the program."""
-    try:
-        stub = json.loads(told)
-    except ValueError:  # it did not get so far
-        return
-    for name in FROM_START:
-        if name in answer:
-            answer[name] -= stub["started_ns"] - answer["started_ns"]
-    answer.update(started_ns=stub["started_ns"], started_wall_ns=stub["started_wall_ns"])
-    for name in USED:
-        answer[name] = max(0, answer[name] - stub[name])
-    if answer["on_cpu_ns"] >= 0:
-        answer["on_cpu_ns"] = max(0, answer["on_cpu_ns"] - stub["on_cpu_ns"])
-        answer["run_queue_ns"] = max(0, answer["run_queue_ns"] - stub["run_queue_ns"])
-
-
-class Pipe:
-    """A pipe between the launcher and the stub; nothing where nobody asks for it."""
-
-    def __init__(self, asked, theirs, at):
-        self.ends = tuple(map(moved_up, os.pipe())) if asked else (-1, -1)
-        self.theirs, self.at = self.ends[theirs], at
-
-    def actions(self):
-        """Return what gives the child its end."""
-        return [(os.POSIX_SPAWN_DUP2, self.theirs, self.at)] if self.theirs >= 0 else []
-
-    def until_watched(self, pid, requests):
-        """Say which process waits, and let it go on at the next word; return False when there is none."""
-        if self.theirs < 0:
-            return True
-        say({"held": pid})
-        if requests.next() is None:
-            return False
-        os.write(self.ends[1], b"!")
-        return True
-
-    def told(self):
-        """Return what was written so far."""
-        os.set_blocking(self.ends[0], False)
-        try:
-            return os.read(self.ends[0], MOST_ACCOUNT)
-        except BlockingIOError:
-            return b""
-
-    def close(self):
-        """Give both ends back."""
-        for fd in self.ends:
-            if fd >= 0:
-                os.close(fd)
-
-
 def emptied():
     """Make both files of what a trial prints empty, and begin at their start."""
     for fd in FILES:
@@ -250,13 +174,13 @@ def emptied():
         os.lseek(fd, 0, os.SEEK_SET)
 
 
-def asked_to_end(pid, exits):
+def asked_to_end(pid, exits, too_much):
     """Ask a trial that is ready to end, and wait for it a while; return whether it did."""
     try:
         os.killpg(pid, signal.SIGTERM)
     except (ProcessLookupError, PermissionError):
         pass
-    return exits.wait(GRACE_NS, lambda: False)[0] == "ended"
+    return exits.wait(GRACE_NS, too_much)[0] == "ended"
 
 
 def run_trial(request, requests, itself):
@@ -265,11 +189,11 @@ def run_trial(request, requests, itself):
     answer = {"status": "not-started", "detail": 0}
     answer.update(started_wall_ns=time.time_ns(), started_ns=time.monotonic_ns())
     path, argv = command_of(request)
-    hold, stub = Pipe(request.get("hold"), 0, HELD_FD), Pipe(argv != request["argv"], 1, ACCOUNT_FD)
     emptied()
     watch = watch_for(request.get("ready"), FILES)
     if watch.taken:
         return dict(answer, status="taken", said=watch.taken)
+    hold, stub = Pipe(request.get("hold"), 0, HELD_FD), Pipe(argv != request["argv"], 1, ACCOUNT_FD)
     try:
         os.chdir(request["folder"])
         actions = [
@@ -300,11 +224,14 @@ def run_trial(request, requests, itself):
         return answer
     watch.begun()
     try:
-        if hold.until_watched(pid, requests):
+        if hold.until_watched(pid, requests, say):
             exits = Exits(pid, watch)
-            most = request["output_bytes"]
-            outcome, ended = exits.wait(limit_ns, lambda: printed(request) + watch.held_bytes > most, watch.end)
-            gone = outcome == "ended" or (outcome == "ready" and asked_to_end(pid, exits))
+
+            def too_much():
+                return printed(request) + watch.held_bytes > request["output_bytes"]
+
+            outcome, ended = exits.wait(limit_ns, too_much, watch.end)
+            gone = outcome == "ended" or (outcome == "ready" and asked_to_end(pid, exits, too_much))
             exits.close()
         else:
             outcome, ended, gone = "abort", time.monotonic_ns(), False
