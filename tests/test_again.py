@@ -230,6 +230,8 @@ def test_a_record_that_came_from_elsewhere_or_timed_nothing_is_not_run_again(tmp
         (("--again", "a", "b"), "--again takes its command from a record; a command does not apply"),
         (("--again", "--resume"), "does not apply"), (("--from-first",), "--from-first goes with --again"),
         (("--candidate", "a"), "--candidate goes with --again"), (("--given", "1"), "--given goes with --call"),
+        (("--again", "--fixed", "3", "--blocks", "4"), "--fixed and --blocks are both given"),
+        (("--again", "--blocks", "4", "--budget", "9 s"), "--blocks and --budget are both given"),
         (("--call", "a:b", "--", "true"), "a command and --call are both given"),
         (("--build", "make"), "--build is for a command"), (("--again", "none-1"), "holds no record yet"),
     ],
@@ -329,3 +331,64 @@ def test_a_folder_that_cannot_be_read_is_told(tmp_path: Path, monkeypatch: pytes
     with pytest.raises(NotKeptError, match=r"it cannot be read or written: Permission denied \(.*tide.sh\)"):
         KeptStates(StudyFolder(tmp_path)).take(tmp_path, Wanted())
     assert not list((tmp_path / ".bystander" / "states").glob(".part*"))
+
+
+def test_words_that_could_be_no_file_are_none(tmp_path: Path, run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A word too long for a name, and nobody's home, stop nothing."""
+    long = "x" * 5_000
+    run("observe", *FEW, "--", "sh", "-c", f"exit 0 # {long}")
+    assert "nothing was edited" in run("observe", "--again", code=1).stderr
+
+    def nobody() -> Path:
+        raise RuntimeError("Could not determine home directory.")
+
+    monkeypatch.setattr(Path, "home", nobody)
+    assert KeptStates(StudyFolder(tmp_path)).take(tmp_path, Wanted((long, f"/{long}"))).how == "copy"
+
+
+def test_each_arm_keeps_what_its_own_command_names(tmp_path: Path, run: Run) -> None:
+    """A file that only the other arm's command names is no part of its state, now or later."""
+    (tmp_path / ".gitignore").write_text("*.table\n", encoding="utf-8")
+    for name in ("old.table", "new.table"):
+        (tmp_path / name).write_text("4.2\n", encoding="utf-8")
+    run("observe", *FEW, "--arm", "old=cat old.table", "--arm", "new=cat new.table")
+    (tmp_path / "old.table").write_text("4.3\n", encoding="utf-8")
+    assert "nothing was edited" in run("observe", "--again", code=1).stderr
+    (tmp_path / "new.table").write_text("4.4\n", encoding="utf-8")
+    assert "they differ in new.table" in " ".join(run("observe", "--again", *FEW[:2]).stderr.split())
+
+
+def test_the_arms_of_a_study_in_git_are_what_git_does_not_ignore(tmp_path: Path, run: Run, git: Git) -> None:
+    """Byte code that a run left there is no edit; --also does not apply, and an ignored file that is named is none."""
+    program(tmp_path)
+    (tmp_path / ".gitignore").write_text("*.table\n", encoding="utf-8")
+    (tmp_path / "depth.table").write_text("4.2\n", encoding="utf-8")
+    (tmp_path / "bystander.toml").write_text(
+        "[arms.a]\nrevision = 'HEAD'\n[arms.b]\n[workloads.tide]\ncommand = 'sh tide.sh depth.table'\n", "utf-8"
+    )
+    git("init", "-q")
+    git("add", ".")
+    git("commit", "-qm", "tides")
+    said = run("observe", "--fixed", "6", "--also", "*.table").stderr
+    (tmp_path / "__pycache__").mkdir()
+    (tmp_path / "__pycache__" / "tide.cpython-311.pyc").write_bytes(b"written by a run")
+    (tmp_path / "depth.table").write_text("4.3\n", encoding="utf-8")
+    assert "--also does nothing here" in said
+    assert "--also does not apply" in run("observe", "--again", "--also", "*.table", code=2).stderr
+    states = tmp_path / ".bystander" / "states"
+    for file in states.glob("*.json"):
+        file.write_text(file.read_text("utf-8").replace('"also": ["*.table"]', '"also": []'), encoding="utf-8")
+    assert "nothing was edited" in run("observe", "--again", code=1).stderr
+
+
+def test_states_that_cannot_be_written_down_lose_no_trial(tmp_path: Path, run: Run) -> None:
+    """The observation goes on and says so; a name that is no plain one stays in the folder of states."""
+    states = KeptStates(StudyFolder(tmp_path))
+    states.write("../up", KeptOfRecord({"now": "why"}))
+    assert states.of("../up") == KeptOfRecord({"now": "why"})
+    assert not (tmp_path / ".bystander" / "up.json").exists()
+    shutil.rmtree(tmp_path / ".bystander" / "states")
+    (tmp_path / ".bystander" / "states").write_text("in the way", encoding="utf-8")
+    said = run("observe", *FEW[:2], "--", "true").stderr
+    assert "what ran cannot be written down, and --again cannot compare with it" in " ".join(said.split())
+    assert head(tmp_path).complete

@@ -7,7 +7,14 @@ import secrets
 from contextlib import suppress
 from pathlib import Path
 
-__all__ = ["make_private_folder", "new_private_file", "open_private_file", "read_at_most", "write_whole"]
+__all__ = [
+    "make_private_folder",
+    "mode_at",
+    "new_private_file",
+    "open_private_file",
+    "read_at_most",
+    "write_whole",
+]
 
 _NEW = os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _MODE, _FOLDER_MODE = 0o600, 0o700
@@ -20,6 +27,14 @@ def make_private_folder(path: Path) -> None:
         path.mkdir(_FOLDER_MODE)
     if not path.is_dir():
         raise NotADirectoryError(20, "it is a link that leads nowhere, or no folder", str(path))
+
+
+def mode_at(path: Path, *, follow: bool = True) -> int:
+    """Return the type and permissions of what lies at a path; 0 where nothing does, or nothing could."""
+    try:
+        return path.stat(follow_symlinks=follow).st_mode
+    except (OSError, ValueError):  # words of a command are tried too: too long for a name, or with a NUL
+        return 0
 
 
 def new_private_file(path: Path) -> int:

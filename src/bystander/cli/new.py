@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from bystander.cli.given.options import here
+from bystander.cli.given.options import GivenOption, MakeInputOption, here
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
@@ -19,12 +19,8 @@ def new(
     call: Annotated[
         str | None, typer.Option("--call", metavar="MODULE:FUNCTION", help="Time this Python function.")
     ] = None,
-    arguments: Annotated[
-        str | None, typer.Option("--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\".")
-    ] = None,
-    make_input: Annotated[
-        str | None, typer.Option("--make-input", metavar="MODULE:FUNCTION", help="Make its arguments by this.")
-    ] = None,
+    arguments: GivenOption = None,
+    make_input: MakeInputOption = None,
     force: Annotated[bool, typer.Option("--force", help="Write over a study that is there.")] = False,
 ) -> None:
     """Write a commented study for this folder, right as it stands."""
@@ -33,8 +29,6 @@ def new(
 
     if call is None and (arguments is not None or make_input is not None):
         raise UsageError("--given and --make-input go with --call")
-    if arguments is not None and make_input is not None:
-        raise UsageError("--given and --make-input are both given; keep the one that is meant")
     target = write_study(here(), force, quick_callable(call, arguments, make_input) if call else None)
     say(f"{target.name} is written: name your workloads and arms in it.")
     if nothing_to_compare(here()):

@@ -16,6 +16,8 @@ from bystander.cli.given.gate import GateAlsoOption, GateOption, gate_code
 from bystander.cli.given.options import (
     ArchiveOption,
     DropCachesOption,
+    GivenOption,
+    MakeInputOption,
     OnlyOption,
     PlaceboOption,
     StudyOption,
@@ -64,14 +66,8 @@ def observe(
             "--call", metavar="[NAME=]MODULE:FUNCTION", help="Time one Python function; several, with names, compare."
         ),
     ] = None,
-    arguments: Annotated[
-        str | None,
-        typer.Option("--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\"."),
-    ] = None,
-    make_input: Annotated[
-        str | None,
-        typer.Option("--make-input", metavar="MODULE:FUNCTION", help="Make its arguments by this, which is not timed."),
-    ] = None,
+    arguments: GivenOption = None,
+    make_input: MakeInputOption = None,
     again: Annotated[
         bool,
         typer.Option(
@@ -209,9 +205,7 @@ def observe(
             )
             if words is not None:
                 refuse_gate(gate_ask(words, planned, gate_also), planned)
-            target = (
-                find_archive(archive, variables(), here()) if again else new_archive(archive, variables(), meant.home)
-            )
+            target = meant.archive or new_archive(archive, variables(), meant.home)
             result = run(
                 planned, meant.home, target, variables(), display, budget_s=seconds, wait=wait, keeping=meant.keeping
             )

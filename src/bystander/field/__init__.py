@@ -11,7 +11,7 @@ from bystander.field.arms.signs import build_signs, command_signs, environment_s
 from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, new_salt, sealed, trial_environment
-from bystander.field.kept.chosen import DEFAULT_KEPT_BYTES, Wanted
+from bystander.field.kept.chosen import DEFAULT_KEPT_BYTES, Wanted, is_byte_code
 from bystander.field.kept.states import KeptOfRecord, KeptStates
 from bystander.field.launching.leavings import LeftError, read_left
 from bystander.field.launching.scratch import require_space
@@ -69,6 +69,7 @@ __all__ = [
     "found_way",
     "hooked",
     "interpreter_facts",
+    "is_byte_code",
     "kind_in_field",
     "left_out_of",
     "machine_facts",

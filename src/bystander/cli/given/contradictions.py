@@ -9,7 +9,7 @@ __all__ = ["refuse_contradictions"]
 _PAIRS = (
     ("a command", "--arm"), ("a command", "--call"), ("a command", "--study"), ("--arm", "--call"),
     ("--arm", "--study"), ("--call", "--study"), ("--blocks", "--budget"), ("--fixed", "--blocks"),
-    ("--fixed", "--budget"), ("--fixed", "--strict"), ("--given", "--make-input"),
+    ("--fixed", "--budget"), ("--fixed", "--strict"),
 )  # fmt: skip
 _NEED = {  # an option, and those of which one must be there for it to apply
     "--elsewhere": ("--resume",), "--from-first": ("--again",), "--candidate": ("--again",), "--given": ("--call",),
@@ -30,14 +30,14 @@ def refuse_contradictions(given: set[str], words: int) -> None:
     for option, needed in _NEED.items():
         if option in given and not given & set(needed):
             raise UsageError(f"{option} goes with {' or '.join(needed)}")
-    for option, why in (("--resume", "finishes a plan as it is"), ("--again", "takes its command from a record")):
+    for option, why, others in (
+        ("--resume", "finishes a plan as it is", given - {"--resume", "--elsewhere"}),
+        ("--again", "takes its command from a record", given & {"a command", *_AGAIN_ANEW}),
+    ):
         if option in given:
-            others = given - {option, "--elsewhere", *(("a command",) if words == 1 else ())}
-            if option == "--again":
-                others &= {"a command", "--resume", *_AGAIN_ANEW}
-            if others:
+            if others := others - ({"a command"} if words == 1 else set()):
                 raise UsageError(f"{option} {why}; {min(others)} does not apply")
-            return
+            given = given - {"a command"}
     for first, second in _PAIRS:
         if {first, second} <= given:
             raise UsageError(f"{first} and {second} are both given; keep the one that is meant")
@@ -47,7 +47,7 @@ def refuse_contradictions(given: set[str], words: int) -> None:
     for option, key in (("--number", "numbers"), ("--ready", "ready")):
         if option in given and not given & {"a command", "--arm"}:
             raise UsageError(f"{option} is for a command or --arm; a study has workloads.NAME.{key}")
-    if "--build" in given and not quick:
+    if "--build" in given and not quick and "--again" not in given:
         raise UsageError(
             "--build is for a command, --arm, --call or --again; a study names its steps in arms.NAME.build"
         )

@@ -20,7 +20,9 @@ __all__ = [
     "ArchiveOption",
     "ArmOption",
     "DropCachesOption",
+    "GivenOption",
     "JsonOption",
+    "MakeInputOption",
     "MarginOption",
     "MeasureOption",
     "OnlyOption",
@@ -40,6 +42,13 @@ __all__ = [
     "whole_option",
 ]
 
+GivenOption = Annotated[
+    str | None, typer.Option("--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\".")
+]
+MakeInputOption = Annotated[
+    str | None,
+    typer.Option("--make-input", metavar="MODULE:FUNCTION", help="Make its arguments by this, which is not timed."),
+]
 ArchiveOption = Annotated[
     Path | None,
     typer.Option("--archive", help="Use this archive instead of .bystander/archive.sqlite here or above."),

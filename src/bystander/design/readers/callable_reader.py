@@ -78,6 +78,8 @@ def quick_callable(call: str, given: str | None, make_input: str | None = None) 
     UsageError
         When either cannot be read.
     """
+    if given is not None and make_input is not None:
+        raise UsageError("--given and --make-input are both given; keep the one that is meant")
     if not _PATH.fullmatch(call):
         raise UsageError(f'--call: "{call}" names no callable; write for example tidebook.tides:level')
     if make_input is not None and not _PATH.fullmatch(make_input):

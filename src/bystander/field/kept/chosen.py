@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shlex
+import stat
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -12,6 +14,7 @@ from bystander.errors import ArmError, NotKeptError
 from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, fits
 from bystander.field.arms.git import Git
 from bystander.field.launching.scratch import scratch_folder
+from bystander.files import mode_at
 from bystander.units import size_text
 
 __all__ = ["DEFAULT_KEPT_BYTES", "Wanted", "is_byte_code", "listed_files", "named_files", "refuse_large"]
@@ -35,6 +38,8 @@ class Wanted:
         Patterns of paths relative to the folder; * stands for any letters, slashes too.
     most : int
         The most bytes that are kept of what git does not keep already.
+    plainly : bool
+        In git, what is tracked or not ignored and nothing else: as the arms of a study are made.
     left_out : NotOfTheArm
         What Bystander itself writes, and what trials write.
     """
@@ -43,6 +48,7 @@ class Wanted:
     also: tuple[str, ...] = ()
     most: int = DEFAULT_KEPT_BYTES
     left_out: NotOfTheArm = field(default=EVERYTHING)
+    plainly: bool = False
 
 
 def _parts(words: Sequence[str]) -> Iterator[str]:
@@ -81,16 +87,16 @@ def named_files(words: Sequence[str], folder: Path, top: Path) -> tuple[list[str
             continue
         if environment := next((above for above in (path, *path.parents) if _is_environment(above, top)), None):
             links[str(environment.relative_to(top))] = str(environment)
-        elif path.is_file() or path.is_symlink():
-            files[str(path.relative_to(top))] = None
-        elif path.is_dir():
+        elif stat.S_ISDIR(mode := mode_at(path)) and not stat.S_ISLNK(mode_at(path, follow=False)):
             for name in walked(path, "a folder that the command names"):
                 files[str((path / name).relative_to(top))] = None
+        elif stat.S_ISREG(mode) or stat.S_ISLNK(mode_at(path, follow=False)):
+            files[str(path.relative_to(top))] = None
     return list(files), links
 
 
 def _is_environment(folder: Path, top: Path) -> bool:
-    return folder != top and folder.is_relative_to(top) and (folder / _ENVIRONMENT).is_file()
+    return folder != top and folder.is_relative_to(top) and stat.S_ISREG(mode_at(folder / _ENVIRONMENT))
 
 
 def is_byte_code(name: str) -> bool:
@@ -122,8 +128,11 @@ def listed_files(folder: Path, wanted: Wanted) -> tuple[list[str], dict[str, str
     NotKeptError
         When there are too many of them, or the folder is the user's home.
     """
-    if folder in (Path(folder.anchor), Path.home().resolve()):
-        raise NotKeptError("it is the home folder" if folder != Path(folder.anchor) else "it is the root of all files")
+    if folder == Path(folder.anchor):
+        raise NotKeptError("it is the root of all files")
+    with suppress(RuntimeError):  # nobody's home is known
+        if folder == Path.home().resolve():
+            raise NotKeptError("it is the home folder")
     named, links = named_files(wanted.words, folder, folder)
     names = [name for name in walked(folder, "it") if not any(Path(name).is_relative_to(link) for link in links)]
     ignored = _ignored(folder, names) if any(Path(name).name == ".gitignore" for name in names) else set()

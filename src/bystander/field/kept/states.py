@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import re
@@ -25,6 +26,7 @@ __all__ = ["KeptOfRecord", "KeptStates"]
 
 _FORMAT = "bystander-states/1"
 _TREE, _COPY = "tree", "copy"
+_UUID = re.compile(r"[\w-]{1,64}", re.ASCII)
 _DIGEST = re.compile(r"(times-)?[0-9a-f]{12,64}")
 
 
@@ -87,8 +89,10 @@ class KeptStates:
 
     def _tree(self, git: Git, folder: Path, wanted: Wanted, filters: bool) -> KeptState:
         top = git.top.resolve()
-        besides, links = named_files(wanted.words, folder, top)
         inside = str(folder.relative_to(top)).removeprefix(".")
+        if wanted.plainly:
+            return KeptState(_TREE, git.snapshot(self._objects, filters), inside)
+        besides, links = named_files(wanted.words, folder, top)
         others = git.names("--others", "--exclude-standard")
         if wanted.also:
             ignored = git.names("--others", "--ignored", "--exclude-standard")
@@ -116,10 +120,12 @@ class KeptStates:
                 (part / link).parent.mkdir(parents=True, exist_ok=True)
                 (part / link).symlink_to(target)
             digest = folder_state(part).digest
-            if (self._folder / digest).is_dir():
-                shutil.rmtree(part)
-            else:
+            try:
                 part.rename(self._folder / digest)
+            except OSError:
+                if not (self._folder / digest).is_dir():
+                    raise
+                shutil.rmtree(part)  # it is kept already, or another Bystander was quicker
         except BaseException:
             shutil.rmtree(part, ignore_errors=True)
             raise
@@ -139,9 +145,12 @@ class KeptStates:
         if git is None:
             raise ArmError(f"{gone}: {self._home.path} lies in no git repository any more")
         objects = self._objects if self._objects.is_dir() else None
-        if not git.has_tree(state.digest, objects):
-            raise ArmError(gone)
-        git.export_tree(state.digest, folder, objects, filters)
+        try:
+            git.export_tree(state.digest, folder, objects, filters)
+        except ArmError:
+            if git.has_tree(state.digest, objects):
+                raise
+            raise ArmError(gone) from None
 
     def differing(self, before: KeptState, after: KeptState) -> tuple[str, ...]:
         """Return the files in which two states differ, relative to their tops; none where that cannot be told."""
@@ -159,15 +168,15 @@ class KeptStates:
         arms = {name: asdict(s) if isinstance(s, KeptState) else {"not_kept": s} for name, s in kept.arms.items()}
         document = {"format": _FORMAT, "record": record, "arms": arms, "also": kept.also, "most": kept.most}
         document["first"] = plain(kept.first) if kept.first else None
-        write_whole(self._folder / f"{record}.json", json.dumps(document))
+        write_whole(self._told(record), json.dumps(document))
 
     def of(self, record: str) -> KeptOfRecord | None:
         """Return what a record keeps, by its UUID; None where nothing was ever written down."""
-        return _read(self._folder / f"{record}.json")
+        return _read(self._told(record))
 
     def forget(self, record: str) -> None:
         """Let go of what a record keeps; `prune` gives the room back."""
-        (self._folder / f"{record}.json").unlink(missing_ok=True)
+        self._told(record).unlink(missing_ok=True)
 
     def size(self) -> int:
         """Return what the states take on the disk, in bytes; files that several share count once."""
@@ -186,11 +195,16 @@ class KeptStates:
             trees = {state.digest for state in states if state.how == _TREE}
             held = set()
             for tree in trees:
-                if git.has_tree(tree, self._objects):
+                with suppress(ArmError):  # it is gone already
                     held |= git.held(tree, self._objects)
             for file in self._objects.glob("??/*"):
                 if file.parent.name + file.name not in held:
                     file.unlink(missing_ok=True)
+
+    def _told(self, record: str) -> Path:
+        """Return where it is written down what a record keeps; its UUID may come from elsewhere, and becomes a path."""
+        name = record if _UUID.fullmatch(record) else hashlib.sha256(record.encode("utf-8", "replace")).hexdigest()
+        return self._folder / f"{name}.json"
 
     def _place(self, state: KeptState) -> Path:
         return self._folder / state.digest

@@ -80,7 +80,7 @@ def observe(
                 head = begun_head(planned, home, arms, world.machine(), world.wall())
                 writer, name = kept.begin(head)
                 names.append(name)
-                keeper.write(head.uuid, arms)
+                keeper.write(head.uuid, arms, observer)
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there)
 
             session = Session(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import stat
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -21,10 +22,11 @@ from bystander.design import (
     Study,
     with_placebo,
 )
-from bystander.errors import NothingEditedError, NotKeptError, UsageError
-from bystander.field import DEFAULT_KEPT_BYTES, KeptOfRecord, KeptStates, StudyFolder, Wanted, left_out_of
+from bystander.errors import ArmError, NothingEditedError, NotKeptError, UsageError
+from bystander.field import DEFAULT_KEPT_BYTES, KeptOfRecord, KeptStates, StudyFolder, Wanted, is_byte_code, left_out_of
+from bystander.files import mode_at
 from bystander.flow.sessions.heads import home_of, refuse_foreign
-from bystander.flow.sessions.keeping import Keeping, arm_words
+from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, arm_words
 from bystander.units import listed
 
 __all__ = ["Again", "AskedAgain", "keeping_of", "observe_again_study"]
@@ -86,6 +88,8 @@ def observe_again_study(archive: Path, name: str | None, asked: AskedAgain) -> A
     ------
     UsageError
         When there is no such record, or it kept no state.
+    ArmError
+        When the folder cannot be kept as it stands.
     NothingEditedError
         When the folder is as it was.
     """
@@ -106,7 +110,7 @@ def observe_again_study(archive: Path, name: str | None, asked: AskedAgain) -> A
     last = replace(_state(head, kept, arm), record=head.name)
     keeping = Keeping(tuple(dict.fromkeys((*kept.also, *asked.also))), kept.most if asked.most is None else asked.most)
     now = _now(head, home, states, arm, keeping, archive)
-    if now.same_files(last):
+    if now.same_files(last) or _only_byte_code(states.differing(last, now)):
         raise NothingEditedError(_nothing_edited(head, home, arm))
     first = _first(head, kept, arm, last)
     study = _study(record, home, arm, (last, now), first if asked.from_first else None, asked.build)
@@ -157,18 +161,25 @@ def _now(
 ) -> KeptState:
     """Keep and return the state of the arm's folder as it stands."""
     folder = home.path if arm.revision else (home.path / arm.folder).resolve()
-    wanted = Wanted(arm_words(head.study, arm), keeping.also, keeping.most, left_out_of(head.study, archive))
+    plainly = bool(head.study_file) and folder == home.path and home.git is not None
+    if plainly and keeping.also:
+        raise UsageError(f"--also does not apply: {WITHOUT_ALSO}")
+    wanted = Wanted(arm_words(head.study, arm), keeping.also, keeping.most, left_out_of(head.study, archive), plainly)
     try:
         return states.take(folder, wanted, arm.filters)
     except NotKeptError as error:
-        raise UsageError(f"the folder {folder} cannot be kept as it stands: {error}") from None
+        raise ArmError(f"the folder {folder} cannot be kept as it stands: {error}") from None
+
+
+def _only_byte_code(differing: tuple[str, ...]) -> bool:
+    return bool(differing) and all(map(is_byte_code, differing))
 
 
 def _nothing_edited(head: RecordHead, home: StudyFolder, arm: Arm) -> str:
     text = f"nothing was edited: {home.path} stands as record {head.name} ran it"
     outside = [
         word for word in arm_words(head.study, arm)
-        if word.startswith("/") and Path(word).is_file() and not Path(word).is_relative_to(home.path)
+        if word.startswith("/") and stat.S_ISREG(mode_at(Path(word))) and not Path(word).is_relative_to(home.path)
         and not os.access(word, os.X_OK)
     ]  # fmt: skip
     if outside:
@@ -210,6 +221,8 @@ def _study(
         study = _without_study(record, home, arm)
         arms = [replace(one, command={k: _inside(text, home.path) for k, text in one.command.items()}) for one in arms]
     alone = not study.comparisons
+    if alone:
+        study = replace(study, workloads=tuple(replace(one, blocks=None) for one in study.workloads))
     planned = replace(
         study,
         arms=tuple(arms),

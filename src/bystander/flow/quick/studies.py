@@ -133,8 +133,6 @@ def _commands(quick: Quick) -> Study:
 
 def _callables(quick: Quick, here: Path) -> Study:
     """Return the study of one callable as it is now, or of some, of which the first is the reference."""
-    if quick.given is not None and quick.make_input is not None:
-        raise UsageError("--given and --make-input are both given; keep the one that is meant")
     alone = len(quick.calls) == 1 and "=" not in quick.calls[0]
     example = "new=tidebook.tides:heights"
     named = {NOW: quick.calls[0]} if alone else _named(quick.calls, "--call", "NAME=module:function", example)

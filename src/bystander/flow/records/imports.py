@@ -40,7 +40,7 @@ from bystander.exchange import (
     read_record_json,
     record_arrays,
 )
-from bystander.files import read_at_most
+from bystander.files import mode_at, read_at_most
 from bystander.units import size_text
 
 __all__ = ["ImportOptions", "TableColumns", "TakenIn", "import_files"]
@@ -139,7 +139,7 @@ _UNPAIRED = (
 def _named_source(source: str) -> tuple[str, Path]:
     """Return arm and path of ARM=PATH; a path that is there is a path."""
     arm, equals, path = source.partition("=")
-    return (arm, Path(path)) if equals and path and arm and not Path(source).exists() else ("", Path(source))
+    return (arm, Path(path)) if equals and path and arm and not mode_at(Path(source)) else ("", Path(source))
 
 
 def _called(file: Path) -> str:

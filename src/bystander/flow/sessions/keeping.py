@@ -12,7 +12,9 @@ from bystander.errors import NotKeptError
 from bystander.field import DEFAULT_KEPT_BYTES, ArmMaker, KeptOfRecord, KeptStates, StudyFolder, Wanted
 from bystander.flow.observer import Observer
 
-__all__ = ["Keeper", "Keeping", "arm_words"]
+__all__ = ["WITHOUT_ALSO", "Keeper", "Keeping", "arm_words"]
+
+WITHOUT_ALSO = "an arm of a study in git is the files that git does not ignore"
 
 
 @dataclass(frozen=True)
@@ -38,7 +40,7 @@ def arm_words(study: Study, arm: Arm) -> tuple[str, ...]:
     """Return every word of the commands that an arm runs, steps included."""
     words: list[str] = []
     for workload in study.workloads:
-        values = workload.values(arm.filled)
+        values = arm.values_for(workload)
         for template in (arm.command_for(workload), *workload.steps.values()):
             try:
                 words += filled_words(template, values)
@@ -62,37 +64,46 @@ class Keeper:
 
     def before_making(self, observer: Observer) -> None:
         """Keep the folders that arms use where they lie, as they are before anything is built in them."""
-        taken: dict[Path, KeptState | str] = {}
+        taken: dict[tuple[Path, tuple[str, ...]], KeptState | str] = {}
+        told: set[str] = set()
         for arm in self._study.arms:
             folder = (self._home.path / arm.folder).resolve()
             if arm.kept:
                 self._found[arm.name] = arm.kept
             elif arm.in_place or not (arm.revision or self._in_git(folder)):
-                if folder not in taken:
-                    state = taken[folder] = self._taken(folder)
-                    if arm.in_place and isinstance(state, str) and self._asked.most:
-                        observer.remark(
-                            f"the state of this folder is not kept, and --again cannot compare with it: {state}"
-                        )
-                self._found[arm.name] = taken[folder]
+                key = folder, arm_words(self._study, arm)
+                if key not in taken:
+                    taken[key] = self._taken(*key)
+                state = self._found[arm.name] = taken[key]
+                if arm.in_place and isinstance(state, str) and self._asked.most and state not in told:
+                    told.add(state)
+                    observer.remark(
+                        f"the state of this folder is not kept, and --again cannot compare with it: {state}"
+                    )
+            elif self._asked.also:
+                told.add(WITHOUT_ALSO)
+        if WITHOUT_ALSO in told:
+            observer.remark(f"--also does nothing here: {WITHOUT_ALSO}")
 
     def _in_git(self, folder: Path) -> bool:
         return folder == self._home.path and self._home.git is not None
 
-    def _taken(self, folder: Path) -> KeptState | str:
+    def _taken(self, folder: Path, words: tuple[str, ...]) -> KeptState | str:
         if not self._asked.most:
             return "--keep says so"
-        words = [word for arm in self._study.arms for word in arm_words(self._study, arm)]
         try:
-            return self.states.take(folder, replace(self._wanted, words=tuple(words)))
+            return self.states.take(folder, replace(self._wanted, words=words))
         except NotKeptError as error:
             return str(error)
 
-    def write(self, record: str, arms: Sequence[ArmState]) -> None:
+    def write(self, record: str, arms: Sequence[ArmState], observer: Observer) -> None:
         """Write down what a record keeps, by its UUID; trees of git are known once the arms are made."""
         found = dict(self._found)
         for arm, state in zip(self._study.arms, arms, strict=True):
             if arm.name not in found and (git := self._home.git) and state.facts.tree:
                 inside = str(self._home.path.relative_to(git.top.resolve())).removeprefix(".")
                 found[arm.name] = KeptState("tree", state.facts.tree, inside)
-        self.states.write(record, KeptOfRecord(found, self._asked.first, self._asked.also, self._asked.most))
+        try:
+            self.states.write(record, KeptOfRecord(found, self._asked.first, self._asked.also, self._asked.most))
+        except OSError as error:
+            observer.remark(f"what ran cannot be written down, and --again cannot compare with it: {error.strerror}")

@@ -66,7 +66,7 @@ def _comparing(decision: Decision) -> str:
     if not any(arm.in_place for arm in head.study.arms) or not observe_again(head, given):
         return "Next: give the study a second arm, which is then compared with the first."
     bare = replace(given, study="", only=())
-    again = f"Next: edit, and compare with what ran now:\n  {command_line('observe', '--again', given=bare)}"
+    again = f"Next: edit, and compare with what ran now:\n  {command_line('observe', '--again', head.name, given=bare)}"
     if not (said := unbraced(head.study.workloads[0].template)):
         return again
     words = (*printed_options(head.study), "--arm", f"before={said}", "--arm", f"after={said}")
@@ -93,7 +93,7 @@ def repeat_lines(decision: Decision) -> list[str]:
     lines = [command_line("decide", head.name, given=decision.given)]
     how = {"fixed": ["--fixed", str(study.blocks)], "strict": ["--blocks", str(study.blocks), "--strict"]}
     blocks = how.get(study.stopping, ["--blocks", str(study.blocks)])
-    if any(workload.blocks for workload in study.workloads):  # each its own, which one number would undo
+    if len(set(study.planned_blocks)) > 1:  # each its own, which one number would undo
         blocks = []
     placebo = ["--placebo"] if study.control else []
     margin = ["--margin", f"{100 * study.margin:g} %"]
