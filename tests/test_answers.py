@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from pathlib import Path
 
 import pytest
@@ -11,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bystander.design import AnswerRule
-from bystander.flow.trials.answers import canonical, within_tolerance
+from bystander.flow.trials.answers import Comparison, canonical, within_tolerance
 
 STUDY = """
 blocks = 6
@@ -243,3 +244,10 @@ def test_what_cannot_compare_answers_is_refused(tmp_path: Path, run: Run, answer
     refused = run("check", code=2).stderr
     assert said in refused
     assert "workloads.tide.answer" in refused
+
+
+def test_a_number_that_is_none_is_not_known() -> None:
+    """What a comparing program prints last may be too large for a number."""
+    assert Comparison.of(True, "apart by 0.25 m").apart == 0.25
+    assert math.isnan(Comparison.of(True, "9" * 400).apart)
+    assert math.isnan(Comparison.of(False, "far").apart)

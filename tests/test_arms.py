@@ -220,9 +220,7 @@ command = "true"
     assert "big1" in said
 
 
-def test_what_may_not_be_read_or_is_gone_stands_in_nobodys_way(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_may_not_be_read_or_is_gone_stands_in_nobodys_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """An unreadable file stands with its size and time; one that is removed while we look is not there."""
     for name in ("gone", "closed", "plain"):
         (tmp_path / name).write_text(name, encoding="utf-8")
@@ -266,3 +264,26 @@ def test_an_arm_is_filled_once_before_its_first_trial_and_again_when_resumed(run
         done = run("check", code=1 if "exit 3" in said else 2, cwd=folder)
         assert said in done.stderr
         assert ("no base" in done.stderr) == ("exit 3" in said)
+
+
+def test_a_setting_called_arm_is_what_it_says(run: Run, tmp_path: Path) -> None:
+    """An arm's name stands for {arm} only where nobody gave that name to something else; {reference} is none."""
+    (tmp_path / "bystander.toml").write_text(
+        "blocks = 1\n[arms.one]\n[arms.two]\nsettings.arm = 'of two'\n[workloads.w]\ncommand = 'echo {arm} {reach}'\n"
+        "settings.reach = '1'\nsettings.arm = 'of w'\nanswer = 'output'\n[workloads.v]\ncommand = 'echo {arm}'\n",
+        encoding="utf-8",
+    )
+    planned = " ".join(run("check", "--plan-only").stdout.split())
+    assert "echo 'of w' 1" in planned
+    assert "echo 'of two' 1" in planned
+    assert "echo one" in planned
+    (tmp_path / "bystander.toml").write_text("[arms.one]\n[workloads.w]\ncommand = 'echo {reference}'\n", "utf-8")
+    assert "{reference} is no setting or input" in run("check", code=2).stderr
+
+
+def test_a_file_to_wait_for_has_a_name_under_each_arm(run: Run, tmp_path: Path) -> None:
+    """A setting that is empty there leaves none, which is said."""
+    (tmp_path / "bystander.toml").write_text(
+        "[arms.one]\nsettings.file = ''\n[workloads.w]\ncommand = 'true'\nready.file = '{file}'\n", encoding="utf-8"
+    )
+    assert "workloads.w.ready.file: it names no file under arm one" in run("check", code=2).stderr

@@ -84,7 +84,8 @@ def test_a_study_is_read_with_units_and_inputs() -> None:
     assert (north.output_bytes, north.memory_bytes) == (4 * 2**20, 2**30)
     assert (start.output_bytes, start.memory_bytes) == (256 * 2**20, None)
     assert (north.steps, start.steps) == ({"before_each": "prepare {port}"}, {})
-    assert south.values(study.arms[1].settings) == {"depth": "3", "table": "lookup", "port": "south"}
+    arm = study.arms[1]
+    assert arm.values_for(south) == {"arm": arm.name, "depth": "3", "table": "lookup", "port": "south"}
     assert study.arms[1].command_for(north).startswith("python new.py")
     assert study.arms[1].command_for(start) == "python -m tidebook version"
     assert study.planned_rows == 3

@@ -45,7 +45,7 @@ def spaced(study: Study) -> list[str]:
     for workload in study.workloads:
         if isinstance(workload.what, Command) and not workload.what.shell:
             for arm in study.arms:
-                template, values = arm.command_for(workload), workload.values(arm.filled)
+                template, values = arm.command_for(workload), arm.values_for(workload)
                 for name in placeholder_names(template):
                     if len((value := values.get(name, "")).split()) > 1:
                         sentence = f'{{{name}}} of {workload.base} is filled with "{value}", one word of its command.'

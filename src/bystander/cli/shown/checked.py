@@ -39,7 +39,7 @@ def show(console: Console, checked: Checked, given: Given | None = None) -> None
         _print_difference(console, checked.study, difference)
     for one in checked.failures:
         name = f"{study.workloads[one.workload].name} under arm {study.arms[one.arm].name}"
-        console.print(f"{name} failed ({one.outcome.status.text} {one.outcome.detail or ''}):".replace(" )", ")"))
+        console.print(f"{name} failed ({one.outcome.how}):")
         console.print(
             "\n".join(f"    {line}" for line in one.outcome.excerpt.splitlines()[-5:]) or "    it said nothing"
         )

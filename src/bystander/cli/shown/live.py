@@ -71,9 +71,7 @@ class Display:
     def tried(self, workload: str, arm: str, outcome: TrialOutcome) -> None:
         """Tell of a trial that failed before anything is recorded."""
         if outcome.status is not Status.OK and not self._only_trying:
-            self._line(
-                f"{workload} fails under arm {arm} ({outcome.status.text} {outcome.detail or ''})".replace(" )", ")")
-            )
+            self._line(f"{workload} fails under arm {arm} ({outcome.how})")
 
     def trying(self, workload: str, block: int, blocks: int) -> None:
         """Show which trial block runs, on a line that is written over."""

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from typing import Any
 
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.study_keys import ANSWER_KEYS
-from bystander.design.readers.values import shown
+from bystander.design.readers.values import pattern_problem, shown
 from bystander.design.studies.placeholders import placeholder_names
 from bystander.design.studies.workloads import AnswerRule
 
@@ -47,10 +46,8 @@ def read_answer(
     if compare:
         _check_compare(reader, compare, [key for key in _COMPARED_AS_TEXT if key in value], of, f"{path}.compare")
     for pattern in mask:
-        try:
-            re.compile(pattern)
-        except re.error as error:
-            reader.wrong(f"{path}.mask", f"{shown(pattern)} is no regular expression: {error}")
+        if problem := pattern_problem(pattern):
+            reader.wrong(f"{path}.mask", problem)
     return of, AnswerRule(file, mask, order == "any", tolerance, accept, compare)
 
 

@@ -40,12 +40,12 @@ def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ..
     for where, template, users in templates:
         used |= set(placeholder_names(template))
         given = dict.fromkeys(("reference", "candidate"), "") if where.endswith(".answer.compare") else {}
-        values = {**{name: value for arm in users for name, value in workload.values(arm.filled).items()}, **given}
+        values = {**{name: value for arm in users for name, value in arm.values_for(workload).items()}, **given}
         if users:
             check_template(reader, where, template, values)
         for arm in users:
             for name in placeholder_names(template):
-                if name in values and name not in {**workload.values(arm.filled), **given}:
+                if name in values and name not in {**arm.values_for(workload), **given}:
                     reader.wrong(where, f"{{{name}}} is no setting under arm {arm.name}; give it one there too")
     for name in workload.inputs:
         if arms and name not in used:

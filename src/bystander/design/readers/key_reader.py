@@ -25,8 +25,9 @@ class KeyReader:
         self.problems: list[str] = []
 
     def wrong(self, path: str, clause: str) -> None:
-        """Note a problem: the key's path, and what would be right."""
-        self.problems.append(f"{self.file}: {path}: {clause}")
+        """Note a problem: the key's path, and what would be right. What is wrong for several inputs is told once."""
+        if (problem := f"{self.file}: {path}: {clause}") not in self.problems:
+            self.problems.append(problem)
 
     def value(self, table: Mapping[str, Any], key: Key, path: str = "") -> Any:
         """Return the value of a key, its default where it is not given, or cannot be what is given."""

@@ -8,7 +8,7 @@ from typing import Any
 
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.study_keys import NUMBER_KEYS
-from bystander.design.readers.values import shown
+from bystander.design.readers.values import pattern_problem, shown
 from bystander.design.studies.workloads import PrintedNumber
 from bystander.errors import UsageError
 
@@ -48,9 +48,8 @@ def printed_number(text: str) -> tuple[str, PrintedNumber]:
 
 def _problem(pattern: str) -> str:
     """Return why a pattern finds no number, as a clause; "" where it may."""
-    try:
-        groups = re.compile(pattern, re.MULTILINE).groups
-    except re.error as error:
-        return f"{shown(pattern)} is no regular expression: {error}"
+    if problem := pattern_problem(pattern):
+        return problem
+    groups = re.compile(pattern, re.MULTILINE).groups
     too_many = f"{shown(pattern)} has {groups} groups, and the number is one of them; (?:...) makes none"
     return too_many if groups > 1 else ""

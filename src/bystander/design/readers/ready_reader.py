@@ -8,7 +8,7 @@ from typing import Any
 
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.study_keys import COMMAND_KEYS, READY_KEYS
-from bystander.design.readers.values import shown
+from bystander.design.readers.values import pattern_problem, shown
 from bystander.design.studies.placeholders import placeholder_names
 from bystander.design.studies.workloads import Ready
 from bystander.errors import UsageError
@@ -60,8 +60,7 @@ def ready_option(pattern: str, end: bool) -> Ready:
 
 
 def _problem(pattern: str) -> str:
-    try:
-        found = re.compile(pattern.encode("utf-8", "surrogateescape"), re.MULTILINE).search(b"")
-    except re.error as error:
-        return f"{shown(pattern)} is no regular expression: {error}"
+    if problem := pattern_problem(pattern, of_bytes=True):
+        return problem
+    found = re.compile(pattern.encode("utf-8", "surrogateescape"), re.MULTILINE).search(b"")
     return f"{shown(pattern)} matches where nothing is printed" if found else ""

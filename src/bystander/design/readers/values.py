@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
@@ -11,7 +12,7 @@ from typing import Any
 from bystander.errors import UnitError
 from bystander.units import parse_duration, parse_share, parse_size
 
-__all__ = ["Key", "Type", "checked", "shown"]
+__all__ = ["Key", "Type", "checked", "pattern_problem", "shown"]
 
 
 class Type(Enum):
@@ -85,6 +86,15 @@ def shown(value: Any) -> str:
     if isinstance(value, dict):
         return "a table"
     return str(value)
+
+
+def pattern_problem(pattern: str, of_bytes: bool = False) -> str:
+    """Return why a text is no regular expression, of text or of bytes, as a clause; "" where it is one."""
+    try:
+        re.compile(pattern.encode("utf-8", "surrogateescape") if of_bytes else pattern, re.MULTILINE)
+    except (re.error, RecursionError, OverflowError) as error:
+        return f"{shown(pattern)} is no regular expression: {error}"
+    return ""
 
 
 def checked(key: Key, value: Any) -> Any:

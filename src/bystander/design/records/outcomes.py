@@ -62,6 +62,11 @@ class TrialOutcome:
     evidence: tuple[Evidence, ...] = ()
     disturbed: str = ""
 
+    @property
+    def how(self) -> str:
+        """How it ended, in words: "ok", "exit 3"."""
+        return f"{self.status.text} {self.detail}" if self.detail else self.status.text
+
     def invalid(self, reason: str) -> TrialOutcome:
         """Return a trial without a valid reading, for a reason of its own."""
         return replace(self, status=Status.INVALID, answer="", excerpt=reason)

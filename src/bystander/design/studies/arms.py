@@ -95,6 +95,13 @@ class Arm:
         """The values of placeholders under this arm: its settings, and its name as {arm}."""
         return {"arm": self.name, **self.settings}
 
+    def values_for(self, workload: Workload) -> dict[str, str]:
+        """Return the values of placeholders of a workload under this arm: inputs come before arm before workload.
+
+        {arm} stands for the arm's name where no setting or input has that name.
+        """
+        return {"arm": self.name, **workload.settings, **self.settings, **workload.inputs}
+
     def command_for(self, workload: Workload) -> str:
         """Return the command template that this arm runs for a workload; "" where it runs none."""
         return self.command.get(workload.base, self.command.get("", workload.template))

@@ -272,7 +272,3 @@ class Workload:
         """The steps around its trials that there are, by name."""
         steps = {"before_all": self.before_all, "before_each": self.before_each, "after_each": self.after_each}
         return {name: step for name, step in steps.items() if step}
-
-    def values(self, settings: Mapping[str, str]) -> dict[str, str]:
-        """Return the values of placeholders under an arm of such settings: inputs come before arm before workload."""
-        return {**self.settings, **settings, **self.inputs}

@@ -109,7 +109,7 @@ class ReadyWorkload:
         return replace(self, command=replace(self.command, secrets=secrets), **hidden)
 
 
-_KEPT_AS_THEY_ARE = {name: f"{{{name}}}" for name in ("reference", "candidate")}
+_PATHS_OF_ANSWERS = {name: f"{{{name}}}" for name in ("reference", "candidate")}  # filled when there are answers
 
 
 def ready_command(workload: Workload, site: Site, key: str = "command", template: str | None = None) -> ReadyCommand:
@@ -120,8 +120,9 @@ def ready_command(workload: Workload, site: Site, key: str = "command", template
     StudyError
         When its program cannot be found; the message names the key.
     """
-    template, values = template or site.arm.command_for(workload), workload.values(site.arm.filled)
-    values |= _KEPT_AS_THEY_ARE
+    template, values = template or site.arm.command_for(workload), site.arm.values_for(workload)
+    if key == "answer.compare":
+        values |= _PATHS_OF_ANSWERS
     shell = isinstance(workload.what, Command) and workload.what.shell
     argv = ["sh", "-c", fill_shell(template, values)] if shell else filled_words(template, values)
     path = found_program(argv[0], workload, site, key, "name one that is there")

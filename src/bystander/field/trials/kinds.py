@@ -91,18 +91,20 @@ def ready_workload(workload: Workload, site: Site, stub: Mapping[str, Any] | Non
 
 def _ready(workload: Workload, site: Site) -> dict[str, Any]:
     """Return how it is seen that a trial is ready, for the launcher; raise StudyError where a port is none."""
-    ready, values = workload.ready, workload.values(site.arm.filled)
+    ready, values = workload.ready, site.arm.values_for(workload)
     if not ready.asked:
         return {}
     key = f"workloads.{workload.base}.ready"
     try:
         file, port = (fill_plain(text, values) for text in (ready.file, ready.port))
-        if port and not 1 <= int(port) <= 65535:
+        if ready.port and not 1 <= int(port) <= 65535:
             raise ValueError
     except KeyError as error:
         raise StudyError([f"{key}: {{{error.args[0]}}} is no setting or input under arm {site.arm.name}"]) from None
     except ValueError:
         raise StudyError([f'{key}.port: "{port}" is no port under arm {site.arm.name}']) from None
+    if ready.file and not file:
+        raise StudyError([f"{key}.file: it names no file under arm {site.arm.name}"])
     where = {"file": str(Path(site.folder, file))} if file else {"port": int(port)} if port else {}
     return {"end": ready.end, **({"pattern": ready.pattern} if ready.pattern else where)}
 
@@ -110,7 +112,7 @@ def _ready(workload: Workload, site: Site) -> dict[str, Any]:
 def _program_of_command(workload: Workload, site: Site) -> str:
     if isinstance(workload.what, Command) and workload.what.shell:
         return "sh"
-    return filled_words(site.arm.command_for(workload), workload.values(site.arm.filled))[0]
+    return filled_words(site.arm.command_for(workload), site.arm.values_for(workload))[0]
 
 
 def _text_of_command(_workload: Workload, command: ReadyCommand) -> str:

@@ -13,6 +13,7 @@ from pathlib import Path
 from bystander.design import AnswerRule, Study, workload_key
 from bystander.field import LeftError, ReadyCommand, read_left
 from bystander.files import write_whole
+from bystander.flow.trials.collected import printed_number
 
 __all__ = ["Answers", "Comparison", "Stamp", "canonical", "within_tolerance"]
 
@@ -64,7 +65,7 @@ class Comparison:
     def of(cls, same: bool, printed: str) -> Comparison:
         """Return a comparison with the number in what was printed."""
         numbers = _NUMBER.findall(printed)
-        return cls(same, float(numbers[-1]) if numbers else math.nan)
+        return cls(same, printed_number(numbers[-1]) if numbers else math.nan)
 
 
 Compare = Callable[[Path, Path], Comparison]

@@ -15,7 +15,7 @@ from bystander.exchange import Spans, read_marks, read_spans
 from bystander.field import LeftError, read_left
 from bystander.units import base_unit
 
-__all__ = ["with_evidence", "with_numbers"]
+__all__ = ["printed_number", "with_evidence", "with_numbers"]
 
 _THOUSANDS = re.compile(r"[-+]?\d{1,3}(?:,\d{3})+(?:\.\d+)?")
 _LARGEST = 1e100
@@ -113,13 +113,13 @@ def with_numbers(
 
 
 def _found(number: PrintedNumber, text: str) -> float:
-    values = [_value(word) for word in re.findall(number.pattern, text, re.MULTILINE)]
+    values = [printed_number(word) for word in re.findall(number.pattern, text, re.MULTILINE)]
     if not values:
         return math.nan
     return math.fsum(values) if number.of == "sum" else values[0 if number.of == "first" else -1]
 
 
-def _value(word: str) -> float:
+def printed_number(word: str) -> float:
     """Return a number as it is printed, with commas between thousands or without; NaN for what is none."""
     try:
         value = float(word.replace(",", "") if _THOUSANDS.fullmatch(word) else word)

@@ -46,9 +46,8 @@ def run_before_all(study: Study, states: Mapping[int, ArmState], launcher: Runs)
             site = Site(arm, state.folder, state.facts.environment)
             outcome = launcher.run(ready_step(step, site, "before_all", hidden))
             if outcome.status is not Status.OK:
-                how = f"{outcome.status.text} {outcome.detail}" if outcome.detail else outcome.status.text
                 said = "".join(f"\n  {line}" for line in outcome.excerpt.splitlines())
-                raise ArmError(f'arm {arm.name}: before_all "{step}" failed ({how}){":" if said else ""}{said}')
+                raise ArmError(f'arm {arm.name}: before_all "{step}" failed ({outcome.how}){":" if said else ""}{said}')
 
 
 def ready_commands(study: Study, states: tuple[ArmState, ...]) -> Commands:

@@ -138,8 +138,7 @@ class TrialRunner:
             if done.status is Status.OK or (done.status is Status.EXIT and done.detail == 1):
                 printed = read_left(self._launcher.output, compare.output_bytes, "what it printed") or b""
                 return Comparison.of(done.status is Status.OK, printed.decode("utf-8", "replace"))
-            how = f"{done.status.text} {done.detail}" if done.detail else done.status.text
-            raise LeftError(f"answer.compare failed ({how})\n{done.excerpt}".strip())
+            raise LeftError(f"answer.compare failed ({done.how})\n{done.excerpt}".strip())
 
         answer, apart = answers.compared(workload, data, run)
         readings, measures = {**outcome.readings, APART: apart}, {**outcome.measures, APART: told_measure(APART)}
@@ -152,8 +151,7 @@ class TrialRunner:
         outcome = self._launcher.run(under_conditions(command, conditions or {})) if command else None
         if outcome is None or outcome.status is Status.OK:
             return None
-        how = f"{outcome.status.text} {outcome.detail}" if outcome.detail else outcome.status.text
-        said = f"the step {name} failed ({how})\n{outcome.excerpt}".strip()
+        said = f"the step {name} failed ({outcome.how})\n{outcome.excerpt}".strip()
         return TrialOutcome(
             Status.NOT_STARTED, 0, outcome.started_wall_s, outcome.started_monotonic_s, {}, excerpt=said
         )
