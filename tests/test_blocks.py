@@ -13,6 +13,7 @@ from dataclasses import replace
 from itertools import groupby
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import pytest
 from conftest import Run
@@ -71,6 +72,7 @@ def test_rows_are_held_to_their_own_looks() -> None:
     assert rows.only([1, 3]).rows == (plans[1], plans[3])
 
 
+ROOT = Path(__file__).parents[1]
 ARMS = (Arm("a", in_place=True), Arm("b", in_place=True))
 
 
@@ -167,9 +169,12 @@ def test_what_differs_in_blocks_is_told(run: Run, tmp_path: Path) -> None:
     page = " ".join((tmp_path / "review.md").read_text(encoding="utf-8").split())
 
     assert "36 trials (2 workloads, 2 arms, 8 to 10 blocks)" in " ".join(planned.split())
+    schema = json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8"))
+    jsonschema.validate(document, schema)
     assert [look["blocks"] for look in document["stopping"]["looks_of"]["v"]][-1] == 8
     assert document["stopping"]["looks"] == document["stopping"]["looks_of"]["w"]
     assert "from a fifth to all of each workload's 8 to 10 blocks" in text
+    assert "looks planned from a fifth to all of its blocks" in page
     assert "Each workload ran in at most 8 to 10 blocks" in page
     assert "bystander observe --seed" in page
     assert "--blocks" not in page.partition("bystander decide")[0].rpartition("bystander observe")[2]
@@ -196,7 +201,7 @@ def test_spreads_of_few_blocks_are_drawn_together() -> None:
 
 
 @given(
-    st.lists(st.tuples(st.floats(0.001, 0.5), st.floats(0.001, 100)), min_size=1, max_size=8), st.floats(1, 1e5),
+    st.lists(st.tuples(st.floats(0.001, 0.5), st.floats(0.001, 100)), min_size=1, max_size=4), st.floats(1, 1e5),
     st.integers(1, 9),
 )  # fmt: skip
 @settings(max_examples=80)
@@ -217,6 +222,18 @@ def test_a_time_is_shared_so_that_the_worst_precision_is_best(
     assert blocks[worst] == 5_000 or seconds - sum(shares.seconds) < block_s[worst] * (1 + 1e-9)
     fair = (blocks[worst] + 1) * (spreads / spreads[worst]) ** 2
     assert blocks[worst] == 5_000 or (blocks <= np.maximum(least, fair + 1)).all()
+
+
+def test_many_workloads_share_a_time_in_few_numbers_of_blocks() -> None:
+    """So that few plans of looks are computed; most of the time is used, and none has too few."""
+    chance = np.random.default_rng(7)
+    spreads, block_s = chance.uniform(0.01, 0.2, 400), chance.uniform(0.1, 3.0, 400)
+    shares = shared_blocks(spreads, block_s, 9, 30_000.0, 5_000)
+    assert shares is not None
+    assert 24_000 < sum(shares.seconds) <= 30_000
+    assert min(shares.blocks) == 9
+    assert max(shares.blocks) > 80
+    assert len(set(shares.blocks)) <= 40
 
 
 def test_a_budget_goes_where_the_noise_is(tmp_path: Path) -> None:

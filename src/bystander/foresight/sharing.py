@@ -19,6 +19,7 @@ __all__ = ["Shares", "shared_blocks", "steadied"]
 
 Floats = NDArray[np.float64]
 _STEPS = 200
+_FEW = 4  # workloads
 _NOTHING = 1e-4  # a spread below it is taken for this: a program that never differs asks for no time
 
 
@@ -74,14 +75,30 @@ def shared_blocks(spreads: Floats, block_s: Floats, least: int, seconds: float, 
     variance = spreads**2
     if float(np.sum(block_s)) * least > seconds:
         return None
+    allowed = _numbers(least, most, block_s.size)
     low, high = 0.0, most / float(variance.min())
     for _ in range(_STEPS):
         middle = (low + high) / 2
         blocks = np.clip(variance * middle, least, most)
         low, high = (middle, high) if float(blocks @ block_s) <= seconds else (low, middle)
-    blocks = np.floor(np.clip(variance * low, least, most) + 1e-9)
-    left = seconds - float(blocks @ block_s)
-    while block_s[worst := int(np.argmin(blocks / variance))] <= left and blocks[worst] < most:
-        blocks[worst] += 1
-        left -= block_s[worst]
+    place = np.searchsorted(allowed, np.clip(variance * low, least, most) + 1e-9, side="right") - 1
+    left = seconds - float(allowed[place] @ block_s)
+    while (at := place[worst := int(np.argmin(allowed[place] / variance))]) + 1 < allowed.size:
+        left -= float((allowed[at + 1] - allowed[at]) * block_s[worst])
+        if left < 0:
+            break
+        place[worst] += 1
+    blocks = allowed[place]
     return Shares(tuple(int(n) for n in blocks), tuple((blocks * block_s).tolist()))
+
+
+def _numbers(least: int, most: int, workloads: int) -> Floats:
+    """Return the numbers of blocks to choose from, ascending: any for a few workloads, some for many.
+
+    The levels of the looks are computed once for each number, but for multiples of 40, which share them.
+    """
+    coarse = ((1, 0, 20), (2, 20, 40), (8, 40, 80), (20, 80, 160), (40, 160, most))
+    steps = ((1, 0, most),) if workloads <= _FEW else coarse
+    found = [np.arange(start, stop, step) for step, start, stop in steps]
+    numbers = np.unique(np.concatenate([*found, [least, most]]))
+    return np.asarray(numbers[(numbers >= least) & (numbers <= most)], dtype=np.float64)

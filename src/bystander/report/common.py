@@ -58,7 +58,7 @@ def _stopping_rule(decision: Decision) -> str:
     source = "adding up to the risk (Bonferroni)"
     if not decision.looks.strict:
         source = "which together spend the risk (Lan and DeMets 1983)"
-    where = "ten looks, from a fifth to all of its blocks" if decision.looks_differ else "the looks below"
+    where = "looks planned from a fifth to all of its blocks" if decision.looks_differ else "the looks below"
     return (
         f"A row could stop at {where}, fixed before the start, at nominal levels {source}; p, e and intervals "
         "are those over all looks. Between looks nobody was shown a result."

@@ -7,7 +7,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from statistics import NormalDist
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +18,7 @@ __all__ = ["Looks", "RowLooks", "fixed_look", "planned_looks"]
 STRICT_SHARES = (0.2, 0.3, 0.45, 0.675, 1.0)
 LOOK_SHARES = (0.2, 0.25, 0.3, 0.35, 0.425, 0.5, 0.6, 0.7, 0.85, 1.0)
 Floats = NDArray[np.float64]
-Whole = Any  # an array of whole numbers, or one of them
+Whole = NDArray[np.int64] | int
 
 _USUAL = (0.01, 0.02, 0.05, 0.1, 0.2)  # risks at which levels are not interpolated
 _LEAST = 1e-14  # below it, what earlier looks could have shown as well is neglected, which is cautious
@@ -121,17 +120,20 @@ class RowLooks:
 
     def __init__(self, rows: Sequence[Looks]) -> None:
         self.rows = tuple(rows)
-        self._plans = {plan: np.array([row == plan for row in self.rows]) for plan in dict.fromkeys(self.rows)}
+        codes = {plan: code for code, plan in enumerate(dict.fromkeys(self.rows))}
+        mine = np.array([codes[row] for row in self.rows], dtype=np.int64)
+        order, ends = np.argsort(mine, kind="stable"), np.cumsum(np.bincount(mine, minlength=len(codes)))
+        self._plans = dict(zip(codes, np.split(order, ends[:-1]), strict=True)) if codes else {}
 
-    def nominal(self, look: Whole, risk: Floats) -> Floats:
+    def nominal(self, look: NDArray[np.int64], risk: Floats) -> Floats:
         """Return the nominal two-sided level of each row's look, shape (R,); see `Looks.nominal`."""
         return self._each(lambda plan, at: plan.nominal(look[at], risk[at]), risk)
 
-    def overall(self, look: Whole, p: Floats) -> Floats:
+    def overall(self, look: NDArray[np.int64], p: Floats) -> Floats:
         """Return what p of each row's look is worth over all its looks, shape (R,)."""
         return self._each(lambda plan, at: plan.overall(look[at], p[at]), p)
 
-    def overall_one_sided(self, look: Whole, p: Floats) -> Floats:
+    def overall_one_sided(self, look: NDArray[np.int64], p: Floats) -> Floats:
         """Return the same for one-sided p, shape (R,)."""
         return self._each(lambda plan, at: plan.overall_one_sided(look[at], p[at]), p)
 
@@ -144,7 +146,7 @@ class RowLooks:
         """Return the looks of some rows."""
         return RowLooks([self.rows[i] for i in places])
 
-    def _each(self, one: Callable[[Looks, NDArray[np.bool_]], Floats], like: Floats) -> Floats:
+    def _each(self, one: Callable[[Looks, NDArray[np.int64]], Floats], like: Floats) -> Floats:
         found = np.array(like, dtype=np.float64)
         for plan, at in self._plans.items():
             found[at] = one(plan, at)
@@ -176,7 +178,7 @@ def planned_looks(most: int, risk: float, strict: bool = False) -> Looks:
     return Looks(tuple(kept), strict)
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=256)
 def _boundaries(times: tuple[float, ...]) -> tuple[Floats, Floats]:
     """Return risks, ascending, shape (A,), and for each look the nominal levels that spend them, shape (K, A)."""
     small, middle, large = np.geomspace(_LEAST, 1e-3, 40), np.geomspace(1e-3, 0.5, 45), np.linspace(0.5, 1, 26)

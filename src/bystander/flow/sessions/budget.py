@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import shlex
 import statistics
 import time
 from collections.abc import Sequence
@@ -11,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Study
+from bystander.design import Study, only_options
 from bystander.errors import BudgetError, UsageError
 from bystander.flow.observer import Observer
 from bystander.flow.trials.blocks import trial_blocks
@@ -79,8 +80,9 @@ def within_budget(
     blocks = trial_blocks(study, trials, tried, counts, observer, candidates=True)
     block_s = _block_s(blocks, once)
     left_s = budget_s - (time.monotonic() - begun)
-    noises = [one for one in tried_noise(study, blocks, tried) if counts[one.workload] >= FEWEST_BLOCKS]
-    spreads = steadied([_differences(study, w, (*noises, *earlier)) for w in every])
+    seen = tried_noise(study, blocks, tried)
+    spreads = steadied([_differences(study, w, (*seen, *earlier)) for w in every])
+    noises = [one for one in seen if counts[one.workload] >= FEWEST_BLOCKS]  # fewer say too little to speak of it
     least = _least(study)
     shares = shared_blocks(spreads, np.array(block_s), least, left_s, _MOST_BLOCKS)
     if shares is None:
@@ -140,8 +142,8 @@ def _too_little(study: Study, block_s: Sequence[float], least: int, left_s: floa
         cheap.pop()
     if not cheap:
         return text
-    names = " ".join(f"--only {study.workloads[w].name}" for w in sorted(cheap)[:_NAMED])
-    return f"{text}; so would {names}" if len(cheap) <= _NAMED else text
+    names = [study.workloads[w].name for w in sorted(cheap)]
+    return f"{text}; so would {shlex.join(only_options(names))}" if len(cheap) <= _NAMED else text
 
 
 def _plain(seconds: float) -> str:
