@@ -22,6 +22,7 @@ from bystander.design import (
     checked,
     workload_keys,
 )
+from bystander.design.readers.study_keys import READY_KEYS
 from bystander.design.readers.values import Type
 
 ROOT = Path(__file__).parents[1]
@@ -59,6 +60,7 @@ def test_every_command_and_option_is_documented(name: str, command: object) -> N
 def test_every_study_key_and_measure_is_documented() -> None:
     """Each key has a row of its own in the page about the study."""
     inner = [*(f"answer.{key}" for key in ANSWER_KEYS), *(f"gate.{key}" for key in GATE_KEYS)]
+    inner += [f"ready.{key}" for key in READY_KEYS]
     for key in (*STUDY_KEYS, *ARM_KEYS, *workload_keys(), *inner):
         assert re.search(rf"^\|[^|]*`{key}`[^|]*\|", STUDY, re.M), key
     for measure in MEASURES.values():

@@ -27,7 +27,11 @@ MAKE = (
             (Runnable("tests", "ctest --test-dir built", "CMakeLists.txt"),))),
         ({"Makefile": MAKE}, Found(("make",), "Makefile", True, (), (Runnable("tests", "make test", "Makefile"),))),
         ({"Makefile": ".PHONY: deploy\ndeploy:\n\tscp tide harbour:\n"}, Found(("make",), "Makefile", False)),
-        ({"Makefile": "CC = cc\nX := 3\n"}, Found()),
+        ({"Makefile": "clean:\n\trm -rf tide\n"}, Found(("make",), "Makefile", False)),
+        ({"Makefile": "CC = cc\nX := 3\nY ::= 4\n"}, Found()),
+        ({"Cargo.toml": "bin = 3\n"}, Found(
+            ("cargo build --release",), "Cargo.toml", True, (),
+            (Runnable("tests", "cargo test --release", "Cargo.toml"),))),
         ({"Cargo.toml": '[package]\nname = "tide"\n', "src/main.rs": ""}, Found(
             ("cargo build --release",), "Cargo.toml", True, (Runnable("tide", "target/release/tide", "Cargo.toml"),),
             (Runnable("tests", "cargo test --release", "Cargo.toml"),))),

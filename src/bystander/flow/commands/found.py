@@ -118,16 +118,16 @@ def _cmake(_folder: Path, text: str) -> Found:
 def _meson(_folder: Path, text: str) -> Found:
     steps = ("meson setup built --buildtype release", "meson compile -C built")
     names = re.findall(r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*'([^']+)'", text, re.MULTILINE)
-    tests = (
-        (Runnable("tests", "meson test -C built", "meson.build"),) if re.search(r"^\s*test\s*\(", text, re.M) else ()
-    )
+    tested = re.search(r"^\s*test\s*\(", text, re.MULTILINE)
+    tests = (Runnable("tests", "meson test -C built", "meson.build"),) if tested else ()
     programs = tuple(Runnable(name, f"built/{name}", "meson.build") for name in dict.fromkeys(names))
     return Found(steps, "meson.build", _there("meson"), programs, tests)
 
 
 def _cargo(folder: Path, text: str) -> Found:
     table = _toml(text)
-    binaries = [one.get("name") for one in table.get("bin") or [] if isinstance(one, dict)]
+    listed = table.get("bin")
+    binaries = [one.get("name") for one in (listed if isinstance(listed, list) else []) if isinstance(one, dict)]
     if not binaries and (folder / "src" / "main.rs").is_file():
         binaries = [_table(table, "package").get("name")]
     programs = tuple(Runnable(str(name), f"target/release/{name}", "Cargo.toml") for name in binaries if name)
@@ -151,8 +151,7 @@ def _make(_folder: Path, text: str) -> Found:
     targets = list(_targets(text))
     if not targets:
         return Found()
-    phony = {name for line in re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE) for name in line.split()}
-    sure = (targets[0] in _BUILDING or targets[0] not in phony) and _there("make")
+    sure = targets[0] in _BUILDING and _there("make")
     tests = [name for name in ("test", "tests", "check") if name in targets]
     return Found(
         ("make",), "Makefile", sure, (),
@@ -161,7 +160,7 @@ def _make(_folder: Path, text: str) -> Found:
 
 
 def _targets(text: str) -> Iterator[str]:
-    for found in re.finditer(r"^([A-Za-z0-9_./+-]+(?:[ \t]+[A-Za-z0-9_./+-]+)*)[ \t]*::?(?!=)", text, re.MULTILINE):
+    for found in re.finditer(r"^([A-Za-z0-9_./+-]+(?:[ \t]+[A-Za-z0-9_./+-]+)*)[ \t]*::?(?![:=])", text, re.MULTILINE):
         yield from (name for name in found[1].split() if not name.startswith("."))
 
 

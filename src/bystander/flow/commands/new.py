@@ -60,13 +60,13 @@ limit = "60 s"                   # a trial that takes longer is ended, and count
 # weight = 40                    # how often it runs in real life
 {offered}"""
 _CALL = """\
-{comment}call = "{call}"
+call = "{call}"
 {given}answer = "result"                # the arms must return the same
 limit = "60 s"                   # a trial that takes longer is ended, and counts as failed
 # weight = 40                    # how often it runs in real life
 """
 _USUAL_BUILD = '# build = ["make"]               # steps that install or compile, run once\n'
-
+_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 
 # Runs anywhere: the highest water of some weeks, from the moon's wave and the sun's.
 _TIDE = "from math import sin; print(max(sin(t / 118.6) + sin(t / 114.6) / 3 for t in range(40000)))"
@@ -133,8 +133,8 @@ def _offered(runnable: Sequence[Runnable]) -> str:
         return ""
     lines = ["", "# What else was found here; take away the marks of those that matter, and make them short."]
     for one in runnable:
-        command = json.dumps(one.command, ensure_ascii=False)
-        lines += [f"# [workloads.{json.dumps(one.name) if '.' in one.name else one.name}]"]
+        command = _toml_value(one.command)
+        lines += [f"# [workloads.{_toml_key(one.name)}]"]
         lines += [f"# command = {command:<22} # by {one.source}"]
     return "\n".join(lines) + "\n"
 
@@ -146,7 +146,7 @@ def _with_callable(text: str, here: Path, timed: TimedCallable) -> str:
     values = json.loads(timed.values or "null")
     given = _toml_value(values) if values else json.dumps(timed.given) if timed.given else ""
     name = timed.call.partition(":")[2].rpartition(".")[2]
-    body = _CALL.format(comment="", call=timed.call, given=f"given = {given}\n" if given else "")
+    body = _CALL.format(call=timed.call, given=f"given = {given}\n" if given else "")
     for variable, path in path_of(timed.call, here).items():
         line = f'environment.{variable} = "{path}"\n'
         head = head.replace("[arms.before]\n", f"[arms.before]\n{line}").replace(
@@ -158,12 +158,16 @@ def _with_callable(text: str, here: Path, timed: TimedCallable) -> str:
 def _toml_value(value: Any) -> str:
     """Return a value of JSON as TOML writes it; there is none for null."""
     if isinstance(value, dict):
-        return "{ " + ", ".join(f"{json.dumps(str(key))} = {_toml_value(one)}" for key, one in value.items()) + " }"
+        return "{ " + ", ".join(f"{_toml_key(str(key))} = {_toml_value(one)}" for key, one in value.items()) + " }"
     if isinstance(value, list):
         return "[" + ", ".join(map(_toml_value, value)) + "]"
     if value is None:
         raise UsageError("--given: None cannot stand in a study; name a function that makes the arguments")
-    return json.dumps(value, ensure_ascii=False)
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")  # which JSON takes as it is
+
+
+def _toml_key(name: str) -> str:
+    return name if _BARE_KEY.fullmatch(name) else _toml_value(name)
 
 
 def _has_commit(here: Path) -> bool:

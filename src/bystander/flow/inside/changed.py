@@ -86,6 +86,7 @@ class _Work:
     given: Given
     together: str = field(default_factory=lambda: secrets.token_hex(4))
     numbers: list[int] = field(default_factory=list)
+    prepared: set[int] = field(default_factory=set)
 
 
 def inspect_changed(
@@ -282,7 +283,7 @@ def _prepared(
     """Return the trials of a workload under two arms, with its commands as they run there."""
     (w, against, arm), asked = target, work.asked
     arms = {a: work.arms[a] for a in (against, arm)}
-    study, trials = ready_trials(work.head, w, arms, launcher, work.limit_s)
+    study, trials = ready_trials(work.head, w, arms, launcher, work.limit_s, work.prepared)
     plan = Plan(asked.trials, fixed=True) if asked.trials else Plan(MOST_BLOCKS)
     done = _done(work, run) if run else frozenset()
     return SideBySide(

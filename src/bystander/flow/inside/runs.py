@@ -23,7 +23,12 @@ __all__ = ["begun_run", "ended_well", "ready_trials"]
 
 
 def ready_trials(
-    head: RecordHead, workload: int, arms: Mapping[int, ArmState], launcher: Launcher, limit_s: float | None
+    head: RecordHead,
+    workload: int,
+    arms: Mapping[int, ArmState],
+    launcher: Launcher,
+    limit_s: float | None,
+    prepared: set[int] | None = None,
 ) -> tuple[Study, TrialRunner]:
     """Return what runs the trials of a workload under some arms, and the study as they run it.
 
@@ -33,10 +38,14 @@ def ready_trials(
         By their positions in the study; what is found once, before the first trial, is found under the first.
     limit_s : float or None
         When a trial is ended, in the place of the study's limit.
+    prepared : set of int
+        Arms whose `before_all` ran already for this command; those of these trials are added.
     """
     study, stub = head.study, stub_for(head.study)
     sites = {a: Site(study.arms[a], state.folder, state.facts.environment) for a, state in arms.items()}
-    run_before_all(study, arms, launcher)
+    prepared = set() if prepared is None else prepared
+    run_before_all(study, {a: state for a, state in arms.items() if a not in prepared}, launcher)
+    prepared |= set(arms)
     what = study.workloads[workload]
     first = ready_workload(what, next(iter(sites.values())), stub)
     what = joined_kind(what.kind).calibrated(what, launcher, first.command)
