@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 from noises import MODELS, ROOT, SEED, Floats, alone, decided, real_noise, shuffled
+from validate_wholes import wholes
 from validation_text import TEXT, picture, share
 
 from bystander.foresight import shared_blocks, steadied
@@ -41,6 +42,10 @@ class Sizes:
 
     studies: int
     suites: dict[int, int]
+
+    def of(self, full: int) -> int:
+        """Return how many are drawn of so many in the full form."""
+        return max(4, full * self.studies // 2000)
 
 
 FULL, QUICK = Sizes(2000, {20: 400, 200: 160}), Sizes(24, {20: 4, 200: 1})
@@ -335,7 +340,7 @@ def main(words: Sequence[str] | None = None) -> None:
         told = {
             "alarms": alarms, "suites": suites(pool, sizes), "power": power(pool, sizes),
             "distance": distance(pool, sizes), "coverage": coverage(pool, sizes), "foretold": foretold(pool, sizes),
-            "budget": budget(pool, sizes),
+            "budget": budget(pool, sizes), "wholes": wholes(pool, lambda suites: sizes.of(suites)),
         }  # fmt: skip
     minutes = (time.monotonic() - begun) / 60
     how = f"{'quick form' if asked.quick else 'full form'}, {minutes:.0f} minutes"

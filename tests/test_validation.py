@@ -23,7 +23,7 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
     subprocess.run(words, check=True, timeout=400)
     text = (tmp_path / "validation.md").read_text(encoding="utf-8")
     parts = [part.splitlines() for part in text.split("\n## ")[1:]]
-    alarms, suites, power, distance, coverage, foretold, budget = parts
+    alarms, suites, power, distance, coverage, wholes, foretold, budget = parts
     rows = {line.split("|")[1].strip(): percents(line) for line in alarms if line.startswith("| ") and "% |" in line}
     ours = next(shares for way, shares in rows.items() if "Bystander" in way)
     heads = ("| noise", "| change", "| shift", "| ---")
@@ -49,6 +49,9 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
     for line in coverage:
         if line.startswith(("| normal", "| drift")):
             assert percents(line)[1] >= 85
+    for line in wholes:
+        if line.startswith(("| normal", "| skewed")):
+            assert sum(percents(line)[:-1]) >= 8 * 80  # of 4 to 24 suites each
     assert len(ElementTree.parse(tmp_path / "validation.svg").findall("{*}rect")) == 1 + len(rows)
 
 

@@ -14,6 +14,7 @@ from bystander.cli.given.options import (
     MarginOption,
     MeasureOption,
     OnlyOption,
+    OrderOption,
     RecordArgument,
     RedactedOption,
     RiskOption,
@@ -44,6 +45,7 @@ def decide(
     risk: RiskOption = None,
     arm: ArmOption = None,
     only: OnlyOption = None,
+    order: OrderOption = None,
     gate: GateOption = None,
     gate_also: GateAlsoOption = None,
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
@@ -56,7 +58,7 @@ def decide(
     from bystander.flow.commands.decide import decided, decision_json
     from bystander.flow.places import find_archive
 
-    options = decide_options(measure, margin, risk, arm, only)
+    options = decide_options(measure, margin, risk, arm, only, order)
     found, repeated = find_archive(archive, variables(), here()), given(None, archive, only)
     decision, finding = decided(found, record, options, gate, gate_also, repeated, redacted)
     if json:
@@ -81,7 +83,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         placebo_sentence,
         see_sentence,
         suite_sentence,
-        weighted_sentence,
+        whole_lines,
     )
 
     console = output()
@@ -121,7 +123,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         for text in (
             outcome_sentence(decision),
             answer_sentence(decision),
-            weighted_sentence(decision),
+            *whole_lines(decision),
             placebo_sentence(decision),
         ):
             if text:

@@ -13,6 +13,7 @@ from bystander.cli.given.options import (
     MarginOption,
     MeasureOption,
     OnlyOption,
+    OrderOption,
     RecordArgument,
     RedactedOption,
     RiskOption,
@@ -38,6 +39,7 @@ def report(
     risk: RiskOption = None,
     arm: ArmOption = None,
     only: OnlyOption = None,
+    order: OrderOption = None,
     redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
@@ -48,7 +50,7 @@ def report(
     from bystander.units import counted
 
     known_format(to)
-    options = decide_options(measure, margin, risk, arm, only)
+    options = decide_options(measure, margin, risk, arm, only, order)
     found = find_archive(archive, variables(), here())
     decision, _ = decided(found, record, options, given=given(None, archive, only), redact=redacted)
     write_report(decision, to)

@@ -118,6 +118,7 @@ from bystander.design.readers.study_keys import (
     CALLABLE_KEYS,
     COMMAND_KEYS,
     GATE_KEYS,
+    LOAD_KEYS,
     SHARED_KEYS,
     STUDY_KEYS,
 )
@@ -214,6 +215,7 @@ __all__ = [
     "IN_MEMORY",
     "LEFT_OUT",
     "LIBRARY",
+    "LOAD_KEYS",
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",

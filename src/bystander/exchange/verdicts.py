@@ -14,11 +14,10 @@ from bystander.verdicts import (
     Decision,
     Distribution,
     GateFinding,
-    Load,
     Row,
     Scale,
     Single,
-    loads,
+    Whole,
 )
 
 __all__ = ["verdicts_json"]
@@ -29,7 +28,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
     head = decision.head
     document = {
         "format": "bystander.verdicts",
-        "version": 2,
+        "version": 3,
         "record": head.name,
         "record_uuid": head.uuid,
         "started_wall_s": head.started_wall_s,
@@ -65,7 +64,8 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
-        "load": [_load(one) for one in loads(decision)],
+        "load": [_load(one) for one in decision.loads],
+        "geometric_mean": [_whole(one) for one in decision.means],
         "gate": _gate(gate) if gate else None,
     }
     if decision.accounts:
@@ -155,16 +155,50 @@ def _gate(finding: GateFinding) -> dict[str, Any]:
     }
 
 
-def _load(one: Load) -> dict[str, Any]:
+def _whole(one: Whole) -> dict[str, Any]:
     return {
         "arm": one.arm,
         "against": one.against,
         "candidate_over_reference": _number(one.ratio),
-        "workloads": list(one.counted),
+        "interval": [_number(one.low), _number(one.high)],
+        "confidence": one.confidence,
+        "workloads": list(one.workloads),
         "other_answer": list(one.other_answer),
         "failed": list(one.failed),
+        "prevented": [{"workload": name, "why": why} for name, why in one.prevented],
+    }
+
+
+def _load(one: Whole) -> dict[str, Any]:
+    saved, low, high = one.saved
+    sums = one.sums
+    return {
+        **_whole(one),
+        "per": one.per or None,
+        "reference_s": _number(one.seconds),
+        "saved_s": _number(saved),
+        "saved_interval_s": [_number(low), _number(high)],
+        "parts": [
+            {
+                "workload": part.workload,
+                "runs": part.runs,
+                "reference_s": part.seconds,
+                "share": part.share,
+                "ratio": part.ratio,
+                "interval": [part.low, part.high],
+                "contribution": part.contribution,
+                "share_of_uncertainty": part.uncertainty,
+            }
+            for part in one.parts
+        ],
+        "plain_sums": sums
+        and {
+            "ratio": sums.sums.ratio,
+            "interval": [sums.sums.low, sums.sums.high],
+            "blocks_left_out": sums.left_out,
+            "rare_slow_trials": sums.rare_slow,
+        },
         "without_weight": list(one.without_weight),
-        "not_known": list(one.not_known),
     }
 
 

@@ -6,11 +6,14 @@ from dataclasses import dataclass
 
 from bystander.design import Origin
 from bystander.units import counted, share_text
-from bystander.verdicts import Decision, Distribution, Relevance, Row, Shift, StopReason
+from bystander.verdicts import Decision, Distribution, Relevance, Row, Shift, StopReason, Whole, contribution_text
 
 __all__ = [
+    "LOAD_HEADS",
     "Parts",
     "changed_secondary",
+    "load_caption",
+    "load_table",
     "looks_table",
     "methods",
     "parts",
@@ -50,8 +53,17 @@ def methods(decision: Decision) -> list[str]:
         f"{share_text(decision.risk)} are false in the long run (Benjamini and Hochberg 1995, over "
         f"{counted(decision.comparisons, 'comparison')}). Same means shown to lie within the margin (Schuirmann 1987).",
         *([_stopping_rule(decision)] if len(decision.looks.blocks) > 1 else []),
+        *([_OF_WHOLES] if decision.loads or decision.means else []),
         "Failed trials stay in as bounds. Each interval states its level, which allows for the number of rows shown.",
     ]
+
+
+_OF_WHOLES = (
+    "What is said of all workloads together weighs typical changes (for the load by weight and time of the reference, "
+    "for the geometric mean alike), freed of what stopping at looks does to them (Whitehead 1986). Intervals are "
+    "squared and added (Newcombe 1998; Zou and Donner 2008); that of plain sums is by the delta method. Weights and "
+    "shares count as known."
+)
 
 
 def _stopping_rule(decision: Decision) -> str:
@@ -83,6 +95,41 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
         cells = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
         table.append((str(blocks), f"{100 * level:.2f} %", *cells))
     return table
+
+
+LOAD_HEADS = ("workload", "share of the load", "change (interval)", "moves the whole by", "share of its doubt")
+_PARTS_SHOWN = 12
+
+
+def load_table(load: Whole) -> list[tuple[str, ...]]:
+    """Return the workloads of a load, those first that move it by most; empty where there is no total."""
+    order = sorted(load.parts, key=lambda part: -abs(part.contribution))
+    rows: list[tuple[str, ...]] = [
+        (
+            part.workload, share_text(part.share), f"{part.ratio:.3g} times ({part.low:.3g} to {part.high:.3g})",
+            contribution_text(load, part.workload), _whole_percent(part.uncertainty),
+        )
+        for part in order[:_PARTS_SHOWN]
+    ]  # fmt: skip
+    if rest := order[_PARTS_SHOWN:]:
+        rows.append((
+            f"{len(rest)} more", share_text(sum(part.share for part in rest)), "",
+            f"{100 * sum(part.contribution for part in rest):+.2g} %", _whole_percent(sum(p.uncertainty for p in rest)),
+        ))  # fmt: skip
+    return rows
+
+
+def _whole_percent(share: float) -> str:
+    return f"{100 * share:.0f} %" if share >= 0.005 else "under 1 %"
+
+
+def load_caption(load: Whole) -> str:
+    """Return what the table of a load says, and for how long it holds."""
+    return (
+        f"What the whole load of {load.arm} against {load.against} is made of. Shares are those of the times as they "
+        "were measured; ratios are freed of what stopping at a look does to them, and their intervals are those that "
+        "the total took."
+    )
 
 
 @dataclass(frozen=True)

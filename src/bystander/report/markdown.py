@@ -6,7 +6,15 @@ from collections.abc import Sequence
 
 from bystander.design import machine_sentences, machine_title
 from bystander.report.accounts import drawn_accounts
-from bystander.report.common import changed_secondary, looks_table, methods, told_notes
+from bystander.report.common import (
+    LOAD_HEADS,
+    changed_secondary,
+    load_caption,
+    load_table,
+    looks_table,
+    methods,
+    told_notes,
+)
 from bystander.report.marked import Marked, code_block, joined, md
 from bystander.report.theme import MARKS
 from bystander.units import moment_text, quantity_text
@@ -22,7 +30,7 @@ from bystander.verdicts import (
     outcome_sentence,
     placebo_sentence,
     repeat_lines,
-    weighted_sentence,
+    whole_lines,
 )
 
 __all__ = ["markdown"]
@@ -46,6 +54,7 @@ def markdown(decision: Decision) -> str:
     lines += [md("- record {} of {}, Bystander {}", head.name, moment_text(head.started_wall_s), head.version)]
     lines += [md("- {}", text) for text in methods(decision)]
     lines += _looks(decision)
+    lines += _load_tables(decision)
     lines += [_EMPTY, *code_block(repeat_lines(decision)), _EMPTY, md("</details>"), _EMPTY]
     lines += [*_next(decision), _EMPTY]
     return str(joined("\n", lines))
@@ -65,13 +74,23 @@ def _looks(decision: Decision) -> list[Marked]:
     return [_EMPTY, lines[0], md("| --- " * len(table[0]) + "|"), *lines[1:]] if table else []
 
 
+def _load_tables(decision: Decision) -> list[Marked]:
+    """Return of what the whole load of each candidate is made."""
+    lines: list[Marked] = []
+    for load in decision.loads:
+        if table := load_table(load):
+            lines += [_EMPTY, md("{}", load_caption(load)), _EMPTY, _row(LOAD_HEADS)]
+            lines += [md("| --- " * len(LOAD_HEADS) + "|"), *map(_row, table)]
+    return lines
+
+
 def _row(cells: Sequence[object]) -> Marked:
     """Return a row of a table."""
     return md("| {} |", joined(" | ", list(cells)))
 
 
 def _asides(decision: Decision) -> tuple[str, ...]:
-    return answer_sentence(decision), weighted_sentence(decision), placebo_sentence(decision)
+    return answer_sentence(decision), *whole_lines(decision), placebo_sentence(decision)
 
 
 def _comparisons(decision: Decision) -> list[Marked]:

@@ -24,7 +24,7 @@ from bystander.verdicts import (
     repeat_lines,
     row_sentence,
     saved_text,
-    weighted_sentence,
+    whole_lines,
 )
 
 __all__ = ["page"]
@@ -53,7 +53,9 @@ def page(decision: Decision) -> str:
         references=_references(decision),
         outcome=outcome_sentence(decision),
         warnings=[text for text in (answer_sentence(decision),) if text],
-        load=weighted_sentence(decision),
+        together=whole_lines(decision),
+        load_tables=[(common.load_caption(one), common.load_table(one)) for one in decision.loads if one.parts],
+        load_heads=common.LOAD_HEADS,
         placebo=placebo_sentence(decision),
         after=next_sentence(decision),
         parts=common.parts(decision),

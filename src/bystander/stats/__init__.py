@@ -22,8 +22,10 @@ from bystander.stats.sample import (
 from bystander.stats.sign_flips import Flipped, flip_p, flipped, subset_interval
 from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
+from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
+from bystander.stats.whole import SumsRatio, part_errors, ratio_of_sums, weighted_sum
 
 __all__ = [
     "FEWEST_BLOCKS",
@@ -40,6 +42,7 @@ __all__ = [
     "RowLooks",
     "SampleSummary",
     "Soundness",
+    "SumsRatio",
     "alone",
     "benjamini_hochberg",
     "between_groups",
@@ -68,21 +71,26 @@ __all__ = [
     "outermost_of_name",
     "p_and_e",
     "pairwise_contrasts",
+    "part_errors",
     "planned_looks",
     "quantile",
     "quantile_ratios",
     "quantiles",
     "rank_sum_null",
+    "ratio_of_sums",
     "rejections",
     "robust_spread",
     "samples_that_pay",
     "signed_rank_null",
     "smallest_shown",
     "soundness",
+    "stopping_bias",
+    "student_quantile",
     "subset_interval",
     "summarise",
     "summarise_rows",
     "two_speeds",
     "walsh_contrasts",
     "warm_from",
+    "weighted_sum",
 ]

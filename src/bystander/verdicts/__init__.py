@@ -5,11 +5,11 @@ from bystander.verdicts.compared.spreads import Spread, spreads
 from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
-from bystander.verdicts.decided.load import Load, loads, weighted_sentence
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
+from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
 from bystander.verdicts.worded.axis import Axis, shared_axis
 from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence
 from bystander.verdicts.worded.sentences import (
@@ -28,7 +28,8 @@ from bystander.verdicts.worded.sentences import (
     saved_text,
     suite_sentence,
 )
-from bystander.verdicts.words import Pairing, Relevance, Scale, StopReason, Verdict
+from bystander.verdicts.worded.whole import contribution_text, whole_lines
+from bystander.verdicts.words import Order, Pairing, Relevance, Scale, StopReason, Verdict
 
 __all__ = [
     "CONFIDENCE",
@@ -39,10 +40,11 @@ __all__ = [
     "Distribution",
     "GateAsk",
     "GateFinding",
-    "Load",
+    "LoadPart",
     "Noise",
     "Note",
     "Options",
+    "Order",
     "Pairing",
     "Relevance",
     "Row",
@@ -53,12 +55,15 @@ __all__ = [
     "Stop",
     "StopReason",
     "Stopping",
+    "SumsOfLoad",
     "TrialsToSee",
     "Verdict",
+    "Whole",
     "answer_sentence",
     "blocks_text",
     "change_text",
     "compared_text",
+    "contribution_text",
     "decide",
     "describe",
     "failure_sentence",
@@ -68,7 +73,6 @@ __all__ = [
     "gate_words",
     "interval_text",
     "lead_text",
-    "loads",
     "looks_for",
     "looks_sentence",
     "medians_text",
@@ -89,5 +93,5 @@ __all__ = [
     "study_looks",
     "suite_sentence",
     "trials_to_see",
-    "weighted_sentence",
+    "whole_lines",
 ]

@@ -14,7 +14,8 @@ from bystander.stats import Looks
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
 from bystander.verdicts.described.single import Single
-from bystander.verdicts.words import Pairing, Relevance, Scale, StopReason, Verdict
+from bystander.verdicts.wholes import Whole
+from bystander.verdicts.words import Order, Pairing, Relevance, Scale, StopReason, Verdict
 
 __all__ = ["ArmSide", "Decision", "Distribution", "GateAsk", "Note", "Row", "Shift", "Stop"]
 
@@ -245,6 +246,11 @@ class Decision:
         What the commands that are told must repeat.
     accounts : mapping
         By row: what its newest inspection of both arms told. No verdict rests on it.
+    loads, means : tuple of Whole
+        Of each comparison that is shown: the whole load where the study gives weights, and the geometric mean of
+        several workloads. Of all workloads, so that there is none where only some are shown.
+    order : Order
+        In which rows of the study's measure stand.
     """
 
     head: RecordHead
@@ -264,6 +270,9 @@ class Decision:
     distributions: tuple[Distribution, ...] = ()
     given: Given = field(default_factory=Given)
     accounts: Mapping[tuple[str, Comparison], AccountTold] = field(default_factory=dict)
+    loads: tuple[Whole, ...] = ()
+    means: tuple[Whole, ...] = ()
+    order: Order = Order.WORST
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

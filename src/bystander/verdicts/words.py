@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["Pairing", "Relevance", "Scale", "StopReason", "Verdict"]
+__all__ = ["Order", "Pairing", "Relevance", "Scale", "StopReason", "Verdict"]
 
 
 class Verdict(StrEnum):
@@ -34,6 +34,13 @@ class Scale(StrEnum):
 
     RATIO = "ratio"
     DIFFERENCE = "difference"
+
+
+class Order(StrEnum):
+    """In which order rows stand."""
+
+    WORST = "worst"  # by verdict, then by size
+    CONTRIBUTION = "contribution"  # by what they add to the whole load
 
 
 class Pairing(StrEnum):

@@ -26,6 +26,7 @@ __all__ = [
     "MarginOption",
     "MeasureOption",
     "OnlyOption",
+    "OrderOption",
     "PlaceboOption",
     "RecordArgument",
     "RedactedOption",
@@ -80,6 +81,10 @@ DropCachesOption = Annotated[
 PlaceboOption = Annotated[
     bool, typer.Option("--placebo", help="Add an arm made like the reference, apart from it, as a control.")
 ]
+OrderOption = Annotated[
+    str | None,
+    typer.Option("--order", metavar="worst|contribution", help="By verdict, or by what a row adds to the whole load."),
+]
 OnlyOption = Annotated[
     list[str] | None,
     typer.Option("--only", help="Take this workload only, or those of a pattern such as 'year*'; may be repeated."),
@@ -131,17 +136,25 @@ def size_option(name: str, text: str | None) -> int | None:
 
 
 def decide_options(
-    measure: str | None, margin: str | None, risk: str | None, arm: str | None, only: list[str] | None
+    measure: str | None,
+    margin: str | None,
+    risk: str | None,
+    arm: str | None,
+    only: list[str] | None,
+    order: str | None = None,
 ) -> Options:
     """Return what the options of `decide` and `report` ask for."""
-    from bystander.verdicts import Options
+    from bystander.verdicts import Options, Order
 
+    if order is not None and order not in list(Order):
+        raise UsageError(f'--order: "{order}" is no order; write {" or ".join(Order)}')
     return Options(
         measure,
         share_option("--margin", margin),
         share_option("--risk", risk, "risk"),
         arm,
         tuple(only or ()),
+        order=Order(order or Order.WORST),
     )
 
 

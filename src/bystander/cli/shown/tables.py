@@ -17,6 +17,7 @@ from bystander.units import quantity_text, share_text, told_apart
 from bystander.verdicts import (
     Axis,
     Decision,
+    Order,
     Relevance,
     Row,
     Scale,
@@ -24,6 +25,7 @@ from bystander.verdicts import (
     Verdict,
     blocks_text,
     change_text,
+    contribution_text,
     medians_text,
     shared_axis,
 )
@@ -41,6 +43,7 @@ _PLAIN_MARKS = {
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _WIDE = 112
 _OTHER = "other measure"
+_WHOLE = "the whole"
 _MOST_ROWS = 30
 _MEDIAN = "median (interval)"
 _LEAST_NAME, _LEAST_CHART = 8, 12
@@ -80,9 +83,13 @@ def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> N
     axis = shared_axis(rows)
     names = [decision.name_of(row) for row in rows]
     changes, medians = [change_text(row) for row in rows], [medians_text(row) for row in rows]
-    plan = layout(console.width, names, changes, medians if console.width >= _WIDE else ())
+    whole = [_of_whole(decision, row) for row in rows] if decision.order == Order.CONTRIBUTION else []
+    room = console.width - (widest(_WHOLE, *whole) + GAP if whole else 0)
+    plan = layout(room, names, changes, medians if console.width >= _WIDE else ())
     if plan.names is None:
-        _print_in_two(console, rows, names, changes, axis, plan.drawing)
+        changes = [f"{change}; whole {text}" if text else change
+                   for change, text in zip(changes, whole or [""] * len(rows), strict=True)]  # fmt: skip
+        _print_in_two(console, rows, names, changes, axis, plan.drawing if not whole else 0)
         return
     table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
     table.add_column("workload", no_wrap=True)
@@ -91,17 +98,25 @@ def _print_table(console: Console, decision: Decision, rows: Sequence[Row]) -> N
         table.add_column("blocks", justify="right", no_wrap=True)
         table.add_column("medians", no_wrap=True)
     table.add_column(CHANGE, no_wrap=True)
+    if whole:
+        table.add_column(_WHOLE, justify="right", no_wrap=True)
     if plan.drawing:
         table.add_column(_axis_head(rows, plan.drawing), width=plan.drawing, no_wrap=True)
-    for row, name, change, both in zip(rows, names, changes, medians, strict=True):
+    for i, (row, name, change, both) in enumerate(zip(rows, names, changes, medians, strict=True)):
         verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=row.verdict)
         middle = [blocks_text(row), both] if plan.medians else []
         chart = [_drawn(row, axis, plan.drawing)] if plan.drawing else []
-        table.add_row(plan.names[name], verdict, *middle, change, *chart)
+        table.add_row(plan.names[name], verdict, *middle, change, *whole[i : i + 1], *chart)
     if plan.drawing:
-        before = [""] * (5 if plan.medians else 3)
+        before = [""] * (3 + 2 * plan.medians + bool(whole))
         table.add_row(*before, Text(_axis_foot(axis, plan.drawing), style="quiet"))
     console.print(table)
+
+
+def _of_whole(decision: Decision, row: Row) -> str:
+    """Return by how much a row moves the whole load; "" where it has no part in it."""
+    loads = [load for load in decision.loads if (load.arm, load.against) == (row.arm, row.against)]
+    return contribution_text(loads[0], row.workload) if loads else ""
 
 
 def _print_in_two(

@@ -22,6 +22,7 @@ __all__ = [
     "CALLABLE_KEYS",
     "COMMAND_KEYS",
     "GATE_KEYS",
+    "LOAD_KEYS",
     "NUMBER_KEYS",
     "READY_KEYS",
     "SHARED_KEYS",
@@ -84,6 +85,7 @@ STUDY_KEYS = _table(
     Key("shared_files", Type.PATTERNS, "files that all arms may open where they lie", ()),
     Key("written_files", Type.PATTERNS, "files that trials write into an arm's folder", ()),
     _own("gate", "what stops a pipeline"),
+    _own("load", "what the weights mean"),
     _own("arms", "the states that are compared"),
     _own("workloads", "what is run"),
 )
@@ -91,6 +93,7 @@ GATE_KEYS = _table(
     Key("stop", Type.TEXTS, "what the gate looks for", ()),
     Key("measures", Type.TEXTS, "on which measures", ()),
 )
+LOAD_KEYS = _table(_text("per", "the span in which workloads run as often as their weights say", ""))
 ARM_KEYS = _table(
     _text("folder", "where it lies"),
     _text("revision", "a git revision, checked out apart"),
@@ -115,6 +118,10 @@ SHARED_KEYS = _table(  # of workloads of every kind
     Key(
         "weight", Type.NUMBER, "how often it runs in real life", None, 0, math.nextafter(1e100, 0),
         wrong="is no weight; write a number of 0 or more",
+    ),
+    Key(
+        "scale", Type.NUMBER, "how many times as long the real work is", 1.0, 0, math.nextafter(1e100, 0), above=True,
+        wrong="is no scale; write a number above 0",
     ),
     _text("spans", "the file of a trial's spans", ""),
     _size("told", "a trial that tells more in marks or spans has failed", ToldLimits.size),

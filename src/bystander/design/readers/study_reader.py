@@ -19,7 +19,7 @@ from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, registe
 from bystander.design.readers.number_reader import read_numbers
 from bystander.design.readers.ready_reader import read_ready
 from bystander.design.readers.start_reader import check_floors, read_start
-from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, SHARED_KEYS, STUDY_KEYS
+from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, LOAD_KEYS, SHARED_KEYS, STUDY_KEYS
 from bystander.design.readers.values import is_text, shown
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.gate import GATE_WORDS, Gate
@@ -34,6 +34,7 @@ __all__ = ["StudyPlace", "read_study", "workload_keys"]
 for _kind in (COMMAND_KIND, CALLABLE_KIND):
     register_workload_kind(_kind)
 
+_LONGEST_SPAN = 40
 _SETTING = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
@@ -99,6 +100,7 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
         fixed_addresses=value("address_space") == "fixed",
         stopping=StoppingRule(value("stopping")),
         gate=_gate(reader, top.get("gate")),
+        per=_per(reader, top.get("load"), workloads),
         shared_files=value("shared_files"),
         written_files=value("written_files"),
     )
@@ -130,6 +132,20 @@ def _gate(reader: KeyReader, value: Any) -> Gate:
     for measure in measures:
         _check_measure(reader, measure, "gate.measures")
     return Gate(tuple(word for word in words if word in GATE_WORDS), measures)
+
+
+def _per(reader: KeyReader, value: Any, workloads: Sequence[Workload]) -> str:
+    """Return the span in which workloads run as often as their weights say, "" where nobody says."""
+    if value is None:
+        return ""
+    table = reader.table(value, "load")
+    reader.keys(table, LOAD_KEYS, "load")
+    per: str = reader.value(table, LOAD_KEYS["per"], "load")
+    if not per.strip() or not per.isprintable() or len(per) > _LONGEST_SPAN:
+        reader.wrong("load.per", f'{shown(per)} is no span; write for example "day"')
+    if not any(workload.weight for workload in workloads):
+        reader.wrong("load", "no workload has a weight above 0, so that there is no load")
+    return per
 
 
 def _usual_blocks(arms: Sequence[Arm]) -> int:
@@ -285,6 +301,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         files=value("files"),
         floor=value("floor"),
         blocks=value("blocks"),
+        scale=float(value("scale")),
         ready=read_ready(reader, table, path) if isinstance(what, Command) else Ready(),
         numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),

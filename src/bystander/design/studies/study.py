@@ -65,6 +65,8 @@ class Study:
         Patterns of files that trials write into an arm's folder; they are no part of what the arm is.
     chosen : tuple of str
         The names and patterns by which its workloads were chosen among those of its file; empty for all.
+    per : str
+        In which span workloads run as often as their weights say: "day"; "" where weights are relative.
     compared : tuple of Comparison
         What is held against what, controls included; empty for each arm against the first.
     """
@@ -90,6 +92,7 @@ class Study:
     chosen: tuple[str, ...] = ()
     compared: tuple[Comparison, ...] = ()
     secret_environment: tuple[str, ...] = ()
+    per: str = ""
 
     @property
     def taken_over(self) -> tuple[str, ...]:

@@ -230,6 +230,8 @@ class Workload:
         By name: what it prints that is a measure.
     ready : Ready
         When it is ready.
+    scale : float
+        How many times as long the real work is, for which it stands in.
     blocks : int or None
         Its blocks, at most; as many as the study's where it is None.
     """
@@ -256,6 +258,7 @@ class Workload:
     numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
     ready: Ready = Ready()
     blocks: int | None = None
+    scale: float = 1.0
 
     @property
     def kind(self) -> str:

@@ -14,6 +14,7 @@ from bystander.units import share_text
 from bystander.verdicts.compared.above_floor import with_floors
 from bystander.verdicts.compared.compared import ComparedRecord, main_measure
 from bystander.verdicts.decided.distribution import distributed
+from bystander.verdicts.decided.load import by_contribution, wholes
 from bystander.verdicts.decided.rows import ComparisonRows
 from bystander.verdicts.described.failures import failures
 from bystander.verdicts.described.over_time import trials_to_see
@@ -22,7 +23,8 @@ from bystander.verdicts.noted import notes as say
 from bystander.verdicts.tested.family import OTHER_TIME, Family
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
 from bystander.verdicts.types import Decision, GateAsk, Note, Row
-from bystander.verdicts.words import Relevance, Scale, Verdict
+from bystander.verdicts.wholes import Whole
+from bystander.verdicts.words import Order, Relevance, Scale, Verdict
 
 __all__ = ["Options", "decide"]
 
@@ -42,6 +44,8 @@ class Options:
         Show workloads of these names or patterns only. Neither lowers the number of comparisons.
     gate : GateAsk or None
         Give each row that a gate looks at the bound for it.
+    order : Order
+        In which rows stand.
     """
 
     measure: str | None = None
@@ -50,6 +54,7 @@ class Options:
     arm: str | None = None
     only: tuple[str, ...] = ()
     gate: GateAsk | None = None
+    order: Order = Order.WORST
 
 
 def decide(record: Record, options: Options | None = None) -> Decision:
@@ -70,19 +75,27 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         options = replace(options, only=chosen_names(head.study.workloads, options.only, f"record {head.name}"))
     question, compared = _question(record, options), ComparedRecord(record)
     stopped = stopping(compared)
-    rows, placebo = _rows(compared, question, stopped), _control_rows(compared, question, stopped)
+    rows, together = _rows(compared, question, stopped)
+    placebo = _control_rows(compared, question, stopped)
+    if options.only:
+        together = []
     singles = describe(record, [question.measure, *question.others], stopped.counting(record))
     mine = [single for single in singles if single.measure is question.measure]
     main, parts = distributed([row for row in rows if row.primary], mine, question.risk)
     rows = [*main, *(row for row in rows if not row.primary)]
     shown = [row for row in _or_cpu(_part_and_whole(rows)) if _shown(row, options)]
+    shown.sort(key=_worst_first)
+    loads = tuple(load for load, _ in together if load and options.arm in (None, load.arm))
+    if options.order == Order.CONTRIBUTION:
+        shown = _contributing(shown, loads, head.name, bool(options.only))
     return Decision(
         head=head,
         measure=question.measure,
         margin=question.margin,
         risk=question.risk,
         comparisons=head.study.planned_rows,
-        rows=tuple(sorted(shown, key=_worst_first)),
+        rows=tuple(shown),
+        order=options.order,
         singles=tuple(s for s in singles if not options.only or s.workload in options.only),
         exploration=_exploration(record, options),
         failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
@@ -91,6 +104,8 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         distributions=tuple(one for one in parts if not options.only or one.workload in options.only),
         looks=max(stopped.looks, key=lambda looks: looks.most),
         looks_of=stopped.looks,
+        loads=loads,
+        means=tuple(mean for _, mean in together if mean and options.arm in (None, mean.arm)),
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
 
@@ -129,17 +144,22 @@ def _question(record: Record, options: Options) -> _Question:
     return _Question(measure, others, margin, risk, bound)
 
 
-def _rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> list[Row]:
-    """Return the rows of all comparisons, each comparison's by the measure and by the others."""
-    study, rows = compared.record.head.study, []
+def _rows(
+    compared: ComparedRecord, question: _Question, stopped: Stopping
+) -> tuple[list[Row], list[tuple[Whole | None, Whole | None]]]:
+    """Return the rows of all comparisons, each comparison's by the measure and by the others, and what all say."""
+    study, rows, together = compared.record.head.study, [], []
     several = len(study.comparisons)
     for comparison in study.comparisons:
         made = ComparisonRows(compared, comparison, question.margin, stopped)
         for measures, primary in (((question.measure,), True), (question.others, False)):
             alpha, size = question.risk / several, len(study.workloads) * max(1, len(measures))
             family = Family(alpha, size, several, primary, alpha / size, bound=question.bound)
-            rows += made.of(measures, family)
-    return rows
+            found = made.of(measures, family)
+            rows += found
+            if primary:
+                together.append(wholes(compared, made.members(measures), found, question.measure, question.risk))
+    return rows, together
 
 
 def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> tuple[Row, ...]:
@@ -241,6 +261,16 @@ def _worst_first(row: Row) -> tuple[bool, int, float]:
     if row.scale == Scale.DIFFERENCE and row.reference.median > 0:
         worth = 1 + worth / row.reference.median
     return not row.primary, _WORST_FIRST[row.verdict], -worth
+
+
+def _contributing(rows: Sequence[Row], loads: Sequence[Whole], record: str, some: bool) -> list[Row]:
+    """Return rows by what they add to the whole load; raise UsageError where there is none."""
+    if not any(load.parts for load in loads):
+        why = "there is no total of it" if loads else "no workload has a weight"
+        why = "--only leaves some workloads out" if some else why
+        raise UsageError(f"--order contribution goes by the whole load, and in record {record} {why}")
+    primary = by_contribution([row for row in rows if row.primary], loads)
+    return [*primary, *(row for row in rows if not row.primary)]
 
 
 def _unfinished(stopped: Stopping) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -67,11 +67,12 @@ class ComparisonRows:
     comparison: Comparison
     margin: float
     stopped: Stopping
+    _kept: dict[str, FamilyRows] = field(default_factory=dict)
 
     def of(self, measures: Sequence[Measure], family: Family) -> list[Row]:
         """Return the rows of a family with their verdicts and intervals."""
         record = self.compared.record
-        members = family_of(self.compared, self._counting, measures, self.margin)
+        members = self.members(measures)
         if not family.primary:  # what only some programs tell of themselves counts only where it is told
             members = members.only([i for i, row in enumerate(members.readings) if row.testable])
             size = max(1, len(members.pairs))
@@ -84,6 +85,15 @@ class ComparisonRows:
         if family.answers:
             sound = soundness_notes(record, members.pairs, members.readings)
         return [maker.finished(i, outcomes[i], ends.rows[i], sound[i]) for i in places]
+
+    def members(self, measures: Sequence[Measure]) -> FamilyRows:
+        """Return the rows of the comparison for some measures; those of one measure are kept."""
+        if len(measures) != 1:
+            return family_of(self.compared, self._counting, measures, self.margin)
+        (measure,) = measures
+        if measure.name not in self._kept:
+            self._kept[measure.name] = family_of(self.compared, self._counting, measures, self.margin)
+        return self._kept[measure.name]
 
     @cached_property
     def _counting(self) -> CountingRows:

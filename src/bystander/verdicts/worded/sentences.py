@@ -17,6 +17,7 @@ __all__ = [
     "blocks_text",
     "change_text",
     "compared_text",
+    "decimals",
     "failure_sentence",
     "interval_text",
     "lead_text",
@@ -32,7 +33,7 @@ __all__ = [
 _FACTOR = 2.0  # beyond it a factor reads better than percent
 
 
-def _decimals(ends: Sequence[float], most: int) -> int:
+def decimals(ends: Sequence[float], most: int) -> int:
     """Return decimals so that the interval's half width shows in one digit, or two when the first is 1.
 
     An interval without bounds supports no decimals at all.
@@ -69,10 +70,10 @@ def _numbers(row: Row) -> tuple[list[str], str]:
     if _factors(row):
         if row.estimate < 1:
             values = [1 / v if 0 < v < math.inf else math.inf for v in (row.estimate, row.high, row.low)]
-        places = max(int(min(values) < 100), _decimals(values[1:], 2))
+        places = max(int(min(values) < 100), decimals(values[1:], 2))
         return [f"{v:.{places}f}" if math.isfinite(v) else "?" for v in values], ""
     percents = [(v - 1) * 100 for v in values]
-    places = _decimals(percents[1:], 2)
+    places = decimals(percents[1:], 2)
     leaves_out_zero = percents[1] > 0 or percents[2] < 0
     return [_signed(v, places if not leaves_out_zero else _visible(v, places)) for v in percents], " %"
 
