@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -74,16 +75,19 @@ MODELS: dict[str, Noise] = {
 
 def real_noise() -> Floats:
     """Return logs of real trials of one code in the order in which they ran: 48 stretches of 25 blocks."""
+    whole = [np.log(values) for values in real_trials()]
+    return np.stack([values[i : i + 50] for values in whole for i in range(0, values.size - 49, 50)])
+
+
+@cache
+def real_trials() -> tuple[Floats, ...]:
+    """Return times of real trials of one code in the order in which they ran, an array for each of four programs."""
     imported = read_readings_csv(REAL.read_bytes(), REAL.name)
     by_workload: dict[int, list[tuple[int, int, float]]] = {}
     for array in imported.arrays:
         trials = zip(array.block.tolist(), array.order.tolist(), array.readings[:, 0].tolist(), strict=True)
         by_workload.setdefault(array.workload, []).extend(trials)
-    stretches = []
-    for mine in by_workload.values():
-        values = np.log([value for _, _, value in sorted(mine)])
-        stretches += [values[i : i + 50] for i in range(0, values.size - 49, 50)]
-    return np.stack(stretches)
+    return tuple(np.array([value for _, _, value in sorted(mine)]) for mine in by_workload.values())
 
 
 def shuffled(noise: Floats, rng: np.random.Generator) -> tuple[Floats, Floats, NDArray[np.int64]]:

@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 from noises import MODELS, ROOT, SEED, Floats, alone, decided, real_noise, shuffled
+from validate_ceilings import ceilings
 from validate_wholes import wholes
 from validation_text import TEXT, picture, share
 
@@ -340,7 +341,7 @@ def main(words: Sequence[str] | None = None) -> None:
         told = {
             "alarms": alarms, "suites": suites(pool, sizes), "power": power(pool, sizes),
             "distance": distance(pool, sizes), "coverage": coverage(pool, sizes), "foretold": foretold(pool, sizes),
-            "budget": budget(pool, sizes), "wholes": wholes(pool, lambda suites: sizes.of(suites)),
+            "budget": budget(pool, sizes), "wholes": wholes(pool, sizes.of), "ceilings": ceilings(pool, sizes.of),
         }  # fmt: skip
     minutes = (time.monotonic() - begun) / 60
     how = f"{'quick form' if asked.quick else 'full form'}, {minutes:.0f} minutes"

@@ -58,6 +58,14 @@ second suite. Plain sums are freed of that too, and their interval knows nothing
 
 {wholes}
 
+## Ceilings
+One arm, at a risk of 5 %: how often a ceiling is called held, or broken, and after how many trials. At the limit, where
+just so many trials are beyond as may be, either is wrong. That the error is at most the risk is exact for independent
+trials. Real trials that follow each other are not: a quiet minute passes for a program that holds. They are found to
+depend on each other, are told as "in these minutes" and are left out by a gate.
+
+{ceilings}
+
 ## Did what was foretold come true?
 `check` foretells, from 8 blocks of the reference against itself (CV 5 %), the smallest change that 8 of 10 studies of
 40 blocks show (margin 0.1 %, so that no small change is called the same), and the blocks that show 6 % (margin 3 %); an

@@ -72,10 +72,11 @@ def decide(
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
     from bystander.cli.shown.console import output, tell
-    from bystander.cli.shown.tables import print_rows, print_secondary, print_singles
+    from bystander.cli.shown.tables import print_ceilings, print_rows, print_secondary, print_singles
     from bystander.units import counted, moment_text
     from bystander.verdicts import (
         answer_sentence,
+        ceilings_sentence,
         compared_text,
         looks_sentence,
         next_sentence,
@@ -121,7 +122,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         if shown or left:
             console.print()
         for text in (
-            outcome_sentence(decision),
+            " ".join(filter(None, (outcome_sentence(decision), ceilings_sentence(decision)))),
             answer_sentence(decision),
             *whole_lines(decision),
             placebo_sentence(decision),
@@ -131,6 +132,11 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         console.print(suite_sentence(decision), style="quiet")
         if looks := looks_sentence(decision):
             console.print(looks, style="quiet")
+    if decision.ceilings:
+        console.print()
+        if not decision.candidates:
+            console.print(ceilings_sentence(decision))
+        print_ceilings(console, decision)
     if text := see_sentence(decision):
         tell(console, text)
     tell(console, next_sentence(decision))

@@ -146,6 +146,12 @@ def observe(
     archive: ArchiveOption = None,
     gate: GateOption = None,
     gate_also: GateAlsoOption = None,
+    sessions: Annotated[
+        int | None, typer.Option("--sessions", help="Spread the blocks over so many sessions.", min=2)
+    ] = None,
+    apart: Annotated[
+        str | None, typer.Option("--apart", help='So far are sessions apart; "10 min" by default. The machine is free.')
+    ] = None,
     wait: Annotated[
         bool, typer.Option("--wait", help="Wait until another observation on this machine has ended.")
     ] = False,
@@ -164,6 +170,7 @@ def observe(
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain
     from bystander.flow.quick.studies import Quick
+    from bystander.flow.sessions.pauses import DEFAULT_APART_S, Spread
     from bystander.verdicts import gate_ask, gate_words, refuse_gate
 
     given = {
@@ -173,10 +180,13 @@ def observe(
         "--given": arguments, "--make-input": make_input, "--again": again, "--from-first": from_first,
         "--candidate": candidate, "--build": build, "--also": also, "--keep": keep, "--resume": resume,
         "--elsewhere": elsewhere, "--ready": ready, "--end-at-ready": end_at_ready,
+        "--sessions": sessions, "--apart": apart,
     }  # fmt: skip
     refuse_contradictions({name for name, value in given.items() if value}, len(command or []))
     share, seconds = share_option("--margin", margin), duration_option("--budget", budget)
     most = whole_option("--fixed", fixed, "blocks") or whole_option("--blocks", blocks, "blocks")
+    apart_s = duration_option("--apart", apart)
+    spread = Spread(sessions, apart_s or DEFAULT_APART_S) if sessions else None
     seed = whole_option("--seed", seed, "seed")
     words = None if gate is None else gate_words(gate)
     quick = Quick(
@@ -207,7 +217,15 @@ def observe(
                 refuse_gate(gate_ask(words, planned, gate_also), planned)
             target = meant.archive or new_archive(archive, variables(), meant.home)
             result = run(
-                planned, meant.home, target, variables(), display, budget_s=seconds, wait=wait, keeping=meant.keeping
+                planned,
+                meant.home,
+                target,
+                variables(),
+                display,
+                budget_s=seconds,
+                wait=wait,
+                keeping=meant.keeping,
+                spread=spread,
             )
     code = 0
     if result.record:

@@ -147,6 +147,7 @@ from bystander.design.records.trials import (
 )
 from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
 from bystander.design.studies.arms import PLACEBO, Arm, KeptState
+from bystander.design.studies.ceilings import Ceiling, ceiling_of
 from bystander.design.studies.choice import chosen_names, with_only
 from bystander.design.studies.comparisons import (
     EACH_WITH_FIRST,
@@ -155,7 +156,15 @@ from bystander.design.studies.comparisons import (
     plan_named,
     register_plan,
 )
-from bystander.design.studies.gate import CHANGES, COMPARING, GATE_WORDS, Gate, gated_measure, missing_measures
+from bystander.design.studies.gate import (
+    CHANGES,
+    COMPARING,
+    GATE_WORDS,
+    OF_CEILINGS,
+    Gate,
+    gated_measure,
+    missing_measures,
+)
 from bystander.design.studies.names import renamed, workload_name
 from bystander.design.studies.placeholders import fill_plain, fill_shell, filled_words, placeholder_names
 from bystander.design.studies.study import (
@@ -219,6 +228,7 @@ __all__ = [
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",
+    "OF_CEILINGS",
     "ONE_ARM_BLOCKS",
     "ONE_ARM_STUDY_BLOCKS",
     "ONLY_INSPECTED",
@@ -256,6 +266,7 @@ __all__ = [
     "CallEdge",
     "CalledBy",
     "Caller",
+    "Ceiling",
     "Change",
     "Command",
     "Comparison",
@@ -326,6 +337,7 @@ __all__ = [
     "braced",
     "called_text",
     "calls_text",
+    "ceiling_of",
     "change_seconds",
     "check_again",
     "checked",

@@ -116,6 +116,8 @@ def measure_named(name: str, unit: str = "") -> Measure:
 def is_told(name: str) -> bool:
     """Whether a measure of that name comes from the program itself."""
     kind, colon, rest = name.partition(":")
+    if kind == "interval" and rest.rpartition(":")[2] not in _PARTS_OF_INTERVALS:
+        return False
     return name == UNMARKED or name in _OF_TRIALS or bool(colon and rest and kind in TOLD)
 
 

@@ -11,6 +11,7 @@ from bystander.exchange.written.json_text import json_text
 from bystander.verdicts import (
     CONFIDENCE,
     ArmSide,
+    CeilingRow,
     Decision,
     Distribution,
     GateFinding,
@@ -64,6 +65,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
+        "ceilings": [_ceiling(one) for one in decision.ceilings],
         "load": [_load(one) for one in decision.loads],
         "geometric_mean": [_whole(one) for one in decision.means],
         "gate": _gate(gate) if gate else None,
@@ -152,6 +154,29 @@ def _gate(finding: GateFinding) -> dict[str, Any]:
             }
             for one in finding.bounds
         ],
+    }
+
+
+def _ceiling(row: CeilingRow) -> dict[str, Any]:
+    return {
+        "workload": row.workload,
+        "arm": row.arm,
+        "measure": row.measure.name,
+        "unit": row.measure.unit,
+        "limit": row.ceiling.limit,
+        "share": row.ceiling.share,
+        "verdict": row.verdict,
+        "trials": row.trials,
+        "beyond": row.beyond,
+        "failed": row.failed,
+        "not_read": row.unread,
+        "p_holds": row.p_holds,
+        "p_broken": row.p_broken,
+        "p_adjusted": row.p_adjusted,
+        "dependent": row.dependent,
+        "serial_z": _number(row.serial_z),
+        "sessions": row.sessions,
+        "looked_at": row.looked_at,
     }
 
 

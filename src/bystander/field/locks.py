@@ -51,10 +51,26 @@ class MachineLock:
             fcntl.flock(self.fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             self._busy()
+        self._sign()
+        return self
+
+    def _sign(self) -> None:
         holder = {"process": os.getpid(), "since": time.time(), "what": self.what}
         os.ftruncate(self.fd, 0)
         os.pwrite(self.fd, json.dumps(holder).encode(), 0)
-        return self
+
+    def release(self) -> None:
+        """Let go of it for a while; a launcher that holds it too lets go as well, as it holds the same file."""
+        fcntl.flock(self.fd, fcntl.LOCK_UN)
+
+    def taken_again(self) -> bool:
+        """Take it again; return whether it was free."""
+        try:
+            fcntl.flock(self.fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return False
+        self._sign()
+        return True
 
     def _busy(self) -> None:
         """Wait for the lock, or say who holds it."""

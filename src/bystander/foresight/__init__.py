@@ -1,5 +1,6 @@
 """What an observation will take, and what it could show: from trials just tried or an earlier record. Pure."""
 
+from bystander.foresight.ceilings import blocks_for_ceilings, ceiling_sentences, refuse_few_trials
 from bystander.foresight.checked import Checked, CheckedCommand
 from bystander.foresight.levels import WorkloadLevels, level_share, level_text, levels_sentences, of_text
 from bystander.foresight.noise import record_noise, tried_noise
@@ -43,6 +44,8 @@ __all__ = [
     "Tried",
     "WorkloadLevels",
     "alike",
+    "blocks_for_ceilings",
+    "ceiling_sentences",
     "difference_sentence",
     "disturbance",
     "left_behind",
@@ -55,6 +58,7 @@ __all__ = [
     "outlooks",
     "printed_sentences",
     "record_noise",
+    "refuse_few_trials",
     "repetition_advice",
     "require_measure",
     "shared_blocks",

@@ -62,18 +62,20 @@ def steadied(differences: Sequence[Floats]) -> Floats:
     return np.asarray(np.exp(centre + kept * (np.where(known, logs, centre) - centre)))
 
 
-def shared_blocks(spreads: Floats, block_s: Floats, least: int, seconds: float, most: int) -> Shares | None:
+def shared_blocks(spreads: Floats, block_s: Floats, least: int | Floats, seconds: float, most: int) -> Shares | None:
     """Return the blocks of each workload that fit in a time; None where not even the least of all of them fit.
 
     Parameters
     ----------
     spreads, block_s : ndarray, shape (W,)
         Spread of differences within blocks, and seconds of one block, all arms.
-    least, most : int
-        Blocks that each workload has at least, and at most.
+    least : int or ndarray, shape (W,)
+        Blocks that each workload has at least.
+    most : int
+        And at most.
     """
     variance = spreads**2
-    if float(np.sum(block_s)) * least > seconds:
+    if float(np.sum(block_s * least)) > seconds:
         return None
     allowed = _numbers(least, most, block_s.size)
     low, high = 0.0, most / float(variance.min())
@@ -92,7 +94,7 @@ def shared_blocks(spreads: Floats, block_s: Floats, least: int, seconds: float, 
     return Shares(tuple(int(n) for n in blocks), tuple((blocks * block_s).tolist()))
 
 
-def _numbers(least: int, most: int, workloads: int) -> Floats:
+def _numbers(least: int | Floats, most: int, workloads: int) -> Floats:
     """Return the numbers of blocks to choose from, ascending: any for a few workloads, some for many.
 
     The levels of the looks are computed once for each number, but for multiples of 40, which share them.
@@ -100,5 +102,5 @@ def _numbers(least: int, most: int, workloads: int) -> Floats:
     coarse = ((1, 0, 20), (2, 20, 40), (8, 40, 80), (20, 80, 160), (40, 160, most))
     steps = ((1, 0, most),) if workloads <= _FEW else coarse
     found = [np.arange(start, stop, step) for step, start, stop in steps]
-    numbers = np.unique(np.concatenate([*found, [least, most]]))
-    return np.asarray(numbers[(numbers >= least) & (numbers <= most)], dtype=np.float64)
+    numbers = np.unique(np.concatenate([*found, np.atleast_1d(least), [most]]))
+    return np.asarray(numbers[(numbers >= np.min(least)) & (numbers <= most)], dtype=np.float64)

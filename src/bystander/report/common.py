@@ -5,17 +5,35 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from bystander.design import Origin
+from bystander.report.theme import MARKS
 from bystander.units import counted, share_text
-from bystander.verdicts import Decision, Distribution, Relevance, Row, Shift, StopReason, Whole, contribution_text
+from bystander.verdicts import (
+    Decision,
+    Distribution,
+    Relevance,
+    Row,
+    Shift,
+    StopReason,
+    Whole,
+    beyond_text,
+    ceiling_notes,
+    ceiling_text,
+    ceilings_sentence,
+    contribution_text,
+    outcome_sentence,
+)
 
 __all__ = [
+    "CEILING_HEADS",
     "LOAD_HEADS",
     "Parts",
+    "ceiling_table",
     "changed_secondary",
     "load_caption",
     "load_table",
     "looks_table",
     "methods",
+    "outcome",
     "parts",
     "told_notes",
 ]
@@ -53,11 +71,17 @@ def methods(decision: Decision) -> list[str]:
         f"{share_text(decision.risk)} are false in the long run (Benjamini and Hochberg 1995, over "
         f"{counted(decision.comparisons, 'comparison')}). Same means shown to lie within the margin (Schuirmann 1987).",
         *([_stopping_rule(decision)] if len(decision.looks.blocks) > 1 else []),
+        *([_OF_CEILINGS] if decision.ceilings else []),
         *([_OF_WHOLES] if decision.loads or decision.means else []),
         "Failed trials stay in as bounds. Each interval states its level, which allows for the number of rows shown.",
     ]
 
 
+_OF_CEILINGS = (
+    "A ceiling holds, or is broken, where so few, or so many, trials beyond it would be luck by the exact binomial "
+    "test, one-sided at each look, Holm over all ceilings (1979). That is exact of independent trials only: whether "
+    "they depend on each other is tested by their ranks (Wald and Wolfowitz 1943)."
+)
 _OF_WHOLES = (
     "What is said of all workloads together weighs typical changes (for the load by weight and time of the reference, "
     "for the geometric mean alike), freed of what stopping at looks does to them (Whitehead 1986). Intervals are "
@@ -95,6 +119,26 @@ def looks_table(decision: Decision) -> list[tuple[str, ...]]:
         cells = [*map(str, counts), str(waiting)] if taken else ["-"] * 4
         table.append((str(blocks), f"{100 * level:.2f} %", *cells))
     return table
+
+
+def outcome(decision: Decision) -> str:
+    """Return the outcome: of all rows, and of all ceilings."""
+    return " ".join(filter(None, (outcome_sentence(decision), ceilings_sentence(decision))))
+
+
+CEILING_HEADS = ("ceiling", "arm", "verdict", "beyond", "p", "")
+
+
+def ceiling_table(decision: Decision) -> list[tuple[str, ...]]:
+    """Return a line for each ceiling under each arm; the last cell says what speaks against it."""
+    return [
+        (
+            f"{row.workload}, {ceiling_text(row, decision.measure.name)}", row.arm,
+            f"{MARKS[row.verdict]} {row.verdict}", beyond_text(row), f"{row.p_adjusted:.2g}" if row.looked_at else "",
+            ", ".join(ceiling_notes(row)),
+        )
+        for row in decision.ceilings
+    ]  # fmt: skip
 
 
 LOAD_HEADS = ("workload", "share of the load", "change (interval)", "moves the whole by", "share of its doubt")

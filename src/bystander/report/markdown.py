@@ -7,12 +7,15 @@ from collections.abc import Sequence
 from bystander.design import machine_sentences, machine_title
 from bystander.report.accounts import drawn_accounts
 from bystander.report.common import (
+    CEILING_HEADS,
     LOAD_HEADS,
+    ceiling_table,
     changed_secondary,
     load_caption,
     load_table,
     looks_table,
     methods,
+    outcome,
     told_notes,
 )
 from bystander.report.marked import Marked, code_block, joined, md
@@ -26,8 +29,8 @@ from bystander.verdicts import (
     failure_sentence,
     interval_text,
     medians_text,
+    minutes_sentence,
     next_sentence,
-    outcome_sentence,
     placebo_sentence,
     repeat_lines,
     whole_lines,
@@ -41,11 +44,12 @@ _EMPTY = Marked("")
 def markdown(decision: Decision) -> str:
     """Return the report of a decision; every text in it is escaped by its type."""
     head = decision.head
-    lines = [md("### {}", head.study.name), _EMPTY, md("**{}**", outcome_sentence(decision)), _EMPTY]
+    lines = [md("### {}", head.study.name), _EMPTY, md("**{}**", outcome(decision)), _EMPTY]
     lines += [md("> {}", note.text) for note in decision.notes]
     lines += [md("> Exploration: {}; the stated risk does not hold.", change) for change in decision.exploration]
     lines += [md("{}\n", text) for text in _asides(decision) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
+    lines += _ceilings(decision)
     lines += _failures(decision)
     lines += _accounts(decision)
     lines += [_EMPTY, md("<details><summary>What was compared, where and how</summary>"), _EMPTY]
@@ -72,6 +76,16 @@ def _looks(decision: Decision) -> list[Marked]:
     table = looks_table(decision)
     lines = [_row(cells) for cells in table]
     return [_EMPTY, lines[0], md("| --- " * len(table[0]) + "|"), *lines[1:]] if table else []
+
+
+def _ceilings(decision: Decision) -> list[Marked]:
+    """Return a table of all ceilings."""
+    if not decision.ceilings:
+        return []
+    rows = map(_row, ceiling_table(decision))
+    lines = [_EMPTY, _row(CEILING_HEADS), md("| --- " * len(CEILING_HEADS) + "|"), *rows]
+    told = minutes_sentence(decision)
+    return [*lines, _EMPTY, md("{}", told)] if told else lines
 
 
 def _load_tables(decision: Decision) -> list[Marked]:

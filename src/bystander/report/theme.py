@@ -18,8 +18,10 @@ COLOURS = {
     "failed": "#a8430a",
     "same": "#6b7280",
     "unclear": "#6b7280",
+    "broken": "#d9730d",
+    "holds": "#6b7280",
 }
 MARKS = {
     "slower": "▲", "more": "▲", "higher": "▲", "faster": "▼", "less": "▼", "lower": "▼", "same": "=", "unclear": "○",
-    "failed": "✕",
+    "failed": "✕", "broken": "▲", "holds": "=",
 }  # fmt: skip

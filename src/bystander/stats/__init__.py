@@ -1,6 +1,7 @@
 """Arrays in, numbers out: the statistical methods, which know nothing of studies or programs."""
 
 from bystander.stats.adjust import benjamini_hochberg, holm, rejections
+from bystander.stats.ceilings import broken_p, holds_p, trials_for_ceiling
 from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
@@ -21,7 +22,7 @@ from bystander.stats.sample import (
 )
 from bystander.stats.sign_flips import Flipped, flip_p, flipped, subset_interval
 from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
-from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, soundness
+from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, serial_z, soundness
 from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
@@ -50,6 +51,7 @@ __all__ = [
     "blocks_for_shift",
     "blocks_needed",
     "blocks_to_show",
+    "broken_p",
     "covered",
     "enclosing",
     "estimates",
@@ -59,6 +61,7 @@ __all__ = [
     "fixed_look",
     "flip_p",
     "flipped",
+    "holds_p",
     "holm",
     "in_circles",
     "interval",
@@ -81,6 +84,7 @@ __all__ = [
     "rejections",
     "robust_spread",
     "samples_that_pay",
+    "serial_z",
     "signed_rank_null",
     "smallest_shown",
     "soundness",
@@ -89,6 +93,7 @@ __all__ = [
     "subset_interval",
     "summarise",
     "summarise_rows",
+    "trials_for_ceiling",
     "two_speeds",
     "walsh_contrasts",
     "warm_from",

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from bystander.stats.null import rank_sum_null
 
-__all__ = ["FEWEST_BLOCKS", "FIRST_BLOCKS", "Soundness", "soundness"]
+__all__ = ["FEWEST_BLOCKS", "FIRST_BLOCKS", "Soundness", "serial_z", "soundness"]
 
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -92,6 +92,17 @@ def soundness(reference: Floats, candidate: Floats, candidate_first: Flags) -> S
         few_values=distinct < _DISTINCT * 2 * n,
         outlying=(away > _OUTLYING * spread) & (spread > 0),
     )
+
+
+def serial_z(values: Floats) -> float:
+    """Return by how many standard errors each reading resembles the one before it, by ranks (Wald and Wolfowitz 1943).
+
+    Parameters
+    ----------
+    values : ndarray, shape (n,)
+        In the order of time, n at least 4; infinite ones are ranked like others.
+    """
+    return float(_serial_z(_ranks(values[None, :]))[0])
 
 
 def _first_apart(ranks: Floats) -> Flags:

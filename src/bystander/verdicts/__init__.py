@@ -1,5 +1,6 @@
 """From readings and design to estimates, verdicts and notes: what a record says, as frozen types."""
 
+from bystander.verdicts.ceilings import SESSIONS_ENOUGH, CeilingRow
 from bystander.verdicts.compared.noise import Noise, noises
 from bystander.verdicts.compared.spreads import Spread, spreads
 from bystander.verdicts.decided.decide import Options, decide
@@ -11,6 +12,13 @@ from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
 from bystander.verdicts.worded.axis import Axis, shared_axis
+from bystander.verdicts.worded.ceilings import (
+    beyond_text,
+    ceiling_notes,
+    ceiling_text,
+    ceilings_sentence,
+    minutes_sentence,
+)
 from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence
 from bystander.verdicts.worded.sentences import (
     answer_sentence,
@@ -29,13 +37,16 @@ from bystander.verdicts.worded.sentences import (
     suite_sentence,
 )
 from bystander.verdicts.worded.whole import contribution_text, whole_lines
-from bystander.verdicts.words import Order, Pairing, Relevance, Scale, StopReason, Verdict
+from bystander.verdicts.words import CeilingVerdict, Order, Pairing, Relevance, Scale, StopReason, Verdict
 
 __all__ = [
     "CONFIDENCE",
     "PLACEBO_RISK",
+    "SESSIONS_ENOUGH",
     "ArmSide",
     "Axis",
+    "CeilingRow",
+    "CeilingVerdict",
     "Decision",
     "Distribution",
     "GateAsk",
@@ -60,7 +71,11 @@ __all__ = [
     "Verdict",
     "Whole",
     "answer_sentence",
+    "beyond_text",
     "blocks_text",
+    "ceiling_notes",
+    "ceiling_text",
+    "ceilings_sentence",
     "change_text",
     "compared_text",
     "contribution_text",
@@ -76,6 +91,7 @@ __all__ = [
     "looks_for",
     "looks_sentence",
     "medians_text",
+    "minutes_sentence",
     "next_sentence",
     "noises",
     "outcome_sentence",

@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from bystander.design import AccountTold, Comparison, Given, Measure, RecordHead
 from bystander.stats import Looks
+from bystander.verdicts.ceilings import CeilingRow
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
 from bystander.verdicts.described.single import Single
@@ -161,11 +162,14 @@ class GateAsk:
         On which they are looked for; empty for the study's measure.
     also_unrandomised : bool
         Count also rows whose trials are not known to be in random order.
+    also_dependent : bool
+        Count also ceilings whose trials depend on each other in time.
     """
 
     words: tuple[str, ...]
     measures: tuple[str, ...] = ()
     also_unrandomised: bool = False
+    also_dependent: bool = False
 
 
 @dataclass(frozen=True)
@@ -249,6 +253,8 @@ class Decision:
     loads, means : tuple of Whole
         Of each comparison that is shown: the whole load where the study gives weights, and the geometric mean of
         several workloads. Of all workloads, so that there is none where only some are shown.
+    ceilings : tuple of CeilingRow
+        Every ceiling that is shown, under every arm, the broken first.
     order : Order
         In which rows of the study's measure stand.
     """
@@ -273,6 +279,7 @@ class Decision:
     loads: tuple[Whole, ...] = ()
     means: tuple[Whole, ...] = ()
     order: Order = Order.WORST
+    ceilings: tuple[CeilingRow, ...] = ()
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["Order", "Pairing", "Relevance", "Scale", "StopReason", "Verdict"]
+__all__ = ["CeilingVerdict", "Order", "Pairing", "Relevance", "Scale", "StopReason", "Verdict"]
 
 
 class Verdict(StrEnum):
@@ -24,6 +24,14 @@ class Verdict(StrEnum):
     def is_worse(self) -> bool:
         """Whether it says that a change was for the worse."""
         return self in (Verdict.SLOWER, Verdict.MORE, Verdict.LOWER)
+
+
+class CeilingVerdict(StrEnum):
+    """What is said of a ceiling; worst first."""
+
+    BROKEN = "broken"
+    UNCLEAR = "unclear"
+    HOLDS = "holds"
 
 
 class Scale(StrEnum):

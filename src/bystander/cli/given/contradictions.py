@@ -13,7 +13,7 @@ _PAIRS = (
 )  # fmt: skip
 _NEED = {  # an option, and those of which one must be there for it to apply
     "--elsewhere": ("--resume",), "--from-first": ("--again",), "--candidate": ("--again",), "--given": ("--call",),
-    "--make-input": ("--call",), "--end-at-ready": ("--ready",),
+    "--make-input": ("--call",), "--apart": ("--sessions",), "--end-at-ready": ("--ready",),
 }  # fmt: skip
 _QUICK = ("a command", "--arm", "--call")
 _AGAIN_ANEW = ("--arm", "--call", "--study", "--number", "--ready")  # what a record says already

@@ -25,8 +25,8 @@ GateAlsoOption = Annotated[
     str | None,
     typer.Option(
         "--gate-also",
-        metavar="unrandomised",
-        help="Let the gate count rows whose trials are not known to be in random order.",
+        metavar="unrandomised,dependent",
+        help="Let the gate count rows not known to be in random order, or ceilings whose trials depend on each other.",
     ),
 ]
 

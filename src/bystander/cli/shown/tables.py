@@ -13,7 +13,7 @@ from rich.text import Text
 
 from bystander.cli.shown.console import can_draw
 from bystander.cli.shown.layout import CHANGE, GAP, VERDICT, layout, widest
-from bystander.units import quantity_text, share_text, told_apart
+from bystander.units import counted, quantity_text, share_text, told_apart
 from bystander.verdicts import (
     Axis,
     Decision,
@@ -23,25 +23,30 @@ from bystander.verdicts import (
     Scale,
     Single,
     Verdict,
+    beyond_text,
     blocks_text,
+    ceiling_notes,
+    ceiling_text,
     change_text,
     contribution_text,
     medians_text,
+    minutes_sentence,
     shared_axis,
 )
 
-__all__ = ["MARKS", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
+__all__ = ["MARKS", "print_ceilings", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
 
 MARKS = {
     "slower": "▲", "more": "▲", "higher": "▲", "faster": "▼", "less": "▼", "lower": "▼", "same": "=", "unclear": "○",
-    "failed": "✕",
+    "failed": "✕", "broken": "▲", "holds": "=",
 }  # fmt: skip
 _PLAIN_MARKS = {
     "slower": "^", "more": "^", "higher": "^", "faster": "v", "less": "v", "lower": "v", "same": "=", "unclear": "?",
-    "failed": "x",
+    "failed": "x", "broken": "^", "holds": "=",
 }  # fmt: skip
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _WIDE = 112
+_CEILING_STYLES = {"broken": "slower", "unclear": "unclear", "holds": "same"}
 _OTHER = "other measure"
 _WHOLE = "the whole"
 _MOST_ROWS = 30
@@ -216,6 +221,24 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     if forms:
         console.print(table)
     return len(shown), len(changed) - len(shown)
+
+
+def print_ceilings(console: Console, decision: Decision) -> None:
+    """Print a line for each ceiling under each arm, the broken first, and what speaks against it."""
+    table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
+    table.add_column("ceiling", overflow="fold")
+    for title in ("arm", "verdict", "beyond"):
+        table.add_column(title, no_wrap=title != "beyond")
+    shown = decision.ceilings[:_MOST_ROWS]
+    for row in shown:
+        asked = f"{row.workload}, {ceiling_text(row, decision.measure.name)}"
+        verdict = Text(f"{mark(row.verdict)} {row.verdict}", style=_CEILING_STYLES[row.verdict])
+        table.add_row(asked, row.arm, verdict, ", ".join([beyond_text(row), *ceiling_notes(row)]))
+    console.print(table)
+    if rest := len(decision.ceilings) - len(shown):
+        console.print(f"and {counted(rest, 'ceiling')} more: --json names them.", style="quiet")
+    if told := minutes_sentence(decision):
+        console.print(told)
 
 
 def print_singles(console: Console, singles: Sequence[Single]) -> None:

@@ -22,12 +22,13 @@ from bystander.design.readers.start_reader import check_floors, read_start
 from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, LOAD_KEYS, SHARED_KEYS, STUDY_KEYS
 from bystander.design.readers.values import is_text, shown
 from bystander.design.studies.arms import Arm
-from bystander.design.studies.gate import GATE_WORDS, Gate
+from bystander.design.studies.ceilings import Ceiling, ceiling_of
+from bystander.design.studies.gate import GATE_WORDS, Gate, gated_measure
 from bystander.design.studies.names import workload_name
 from bystander.design.studies.study import DEFAULT_BLOCKS, ONE_ARM_STUDY_BLOCKS, Study, with_placebo
 from bystander.design.studies.words import Condition, StoppingRule
 from bystander.design.studies.workloads import Command, Ready, ToldLimits, What, Workload
-from bystander.errors import StudyError
+from bystander.errors import StudyError, UnitError
 
 __all__ = ["StudyPlace", "read_study", "workload_keys"]
 
@@ -74,15 +75,15 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
     reader = KeyReader(file)
     reader.keys(top, STUDY_KEYS, "")
     arms = _arms(reader, top.get("arms"), place)
-    workloads = _workloads(reader, top.get("workloads"), arms)
+    measure = reader.value(top, STUDY_KEYS["measure"])
+    _check_measure(reader, measure, "measure")
+    workloads = _workloads(reader, top.get("workloads"), arms, measure)
     if arms and arms[0].weigh:
         reader.wrong(f"arms.{arms[0].name}.weigh", "the first arm is the reference; nothing is left out of it")
 
     def value(key: str) -> Any:
         return reader.value(top, STUDY_KEYS[key])
 
-    measure = value("measure")
-    _check_measure(reader, measure, "measure")
     study = Study(
         name=value("name"),
         arms=arms,
@@ -242,13 +243,13 @@ def _steps(reader: KeyReader, value: Any, path: str) -> tuple[str, ...]:
     return ()
 
 
-def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Workload, ...]:
+def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...], measure: str) -> tuple[Workload, ...]:
     if not value:
         reader.wrong("workloads", 'no workload is given; write for example [workloads.year] with command = "..."')
         return ()
     found: list[Workload] = []
     for name, table in reader.table(value, "workloads").items():
-        found += _expanded(reader, name, reader.table(table, f"workloads.{name}"), arms)
+        found += _expanded(reader, name, reader.table(table, f"workloads.{name}"), arms, measure)
     check_floors(reader, found)
     bases = {workload.base for workload in found}
     for arm in arms:
@@ -262,6 +263,32 @@ def _workloads(reader: KeyReader, value: Any, arms: tuple[Arm, ...]) -> tuple[Wo
     return tuple(found)
 
 
+def _ceilings(reader: KeyReader, table: Mapping[str, Any], path: str, measure: str) -> tuple[Ceiling, ...]:
+    """Return the ceilings of a workload: one text for the study's measure, or a table with one of each measure."""
+    value = table.get("ceiling")
+    if value is None:
+        return ()
+    found = []
+    given = value if isinstance(value, dict) else {measure: value}
+    for name, text in given.items():
+        where = f"{path}.ceiling.{name}" if isinstance(value, dict) else f"{path}.ceiling"
+        count = len(reader.problems)
+        _check_measure(reader, name, where)
+        numbers = table.get("numbers")
+        number = numbers.get(name.removeprefix("reading:")) if isinstance(numbers, dict) else None
+        more = isinstance(number, dict) and number.get("better") == "more"
+        if len(reader.problems) > count:
+            continue
+        if more or (known := gated_measure(name)).better == "more":
+            reader.wrong(where, f"of {name} more is better; a ceiling is for what must not be more")
+            continue
+        try:
+            found.append(ceiling_of(text, known, unit_known=not name.startswith("reading:")))
+        except UnitError as error:
+            reader.wrong(where, str(error))
+    return tuple(found)
+
+
 def _what(reader: KeyReader, table: Mapping[str, Any], path: str) -> tuple[What, WorkloadKind]:
     """Return what a workload runs, and of which kind that is; where it says nothing, a command that is empty."""
     found = [(what, kind) for kind in kinds().values() if (what := kind.read(reader, table, path)) is not None]
@@ -271,7 +298,9 @@ def _what(reader: KeyReader, table: Mapping[str, Any], path: str) -> tuple[What,
     return Command(""), kind_of(Command(""))
 
 
-def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[Arm, ...]) -> list[Workload]:
+def _expanded(
+    reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[Arm, ...], measure: str
+) -> list[Workload]:
     """Return one workload for each combination of input values."""
     path = f"workloads.{name}"
     reader.name(name, path)
@@ -302,6 +331,7 @@ def _expanded(reader: KeyReader, name: str, table: dict[str, Any], arms: tuple[A
         floor=value("floor"),
         blocks=value("blocks"),
         scale=float(value("scale")),
+        ceilings=_ceilings(reader, table, path, measure),
         ready=read_ready(reader, table, path) if isinstance(what, Command) else Ready(),
         numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 from bystander.design.measures import MEASURES, Measure, told_measure
 
-__all__ = ["CHANGES", "COMPARING", "GATE_WORDS", "Gate", "gated_measure", "missing_measures"]
+__all__ = ["CHANGES", "COMPARING", "GATE_WORDS", "OF_CEILINGS", "Gate", "gated_measure", "missing_measures"]
 
 CHANGES = ("slower", "faster", "more", "less", "lower", "higher")
 _OF_ARMS = ("failed", "any-failure")
 _OF_ROWS = ("unclear", "not-ruled-out", "other-answer", "other-work")
 _OF_RECORDS = ("unfinished", "tainted")
-GATE_WORDS = (*CHANGES, *_OF_ARMS, *_OF_ROWS, *_OF_RECORDS)
+OF_CEILINGS = ("broken", "not-held")
+GATE_WORDS = (*CHANGES, *_OF_ARMS, *_OF_ROWS, *OF_CEILINGS, *_OF_RECORDS)
 COMPARING = (*CHANGES, *_OF_ROWS)  # words that no arm can show alone
 
 

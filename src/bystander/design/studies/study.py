@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from bystander.design.studies.arms import PLACEBO, Arm
+from bystander.design.studies.ceilings import Ceiling
 from bystander.design.studies.comparisons import Comparison, ComparisonPurpose, each_with_first, plan_named
 from bystander.design.studies.gate import Gate
 from bystander.design.studies.words import Condition, StoppingRule
@@ -155,10 +156,18 @@ class Study:
         """The tests over which a row is held before it stops: its rows, times the measures of the study's gate."""
         return self.planned_rows * max(1, len(self.gate.measures))
 
+    @cached_property
+    def ceilings(self) -> tuple[tuple[int, int, Ceiling], ...]:
+        """Every ceiling with the positions of its workload and of each arm that is held to it: all but a placebo."""
+        arms = [a for a, arm in enumerate(self.arms) if not arm.placebo]
+        return tuple(
+            (w, a, ceiling) for w, workload in enumerate(self.workloads) for ceiling in workload.ceilings for a in arms
+        )
+
     @property
     def stops_early(self) -> bool:
         """Whether a workload may end before its last block."""
-        return self.stopping != StoppingRule.FIXED and self.planned_rows > 0
+        return self.stopping != StoppingRule.FIXED and (self.planned_rows > 0 or bool(self.ceilings))
 
     def names(self, comparison: Comparison) -> tuple[str, str]:
         """Return the names of both arms, the reference's first."""

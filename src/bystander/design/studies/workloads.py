@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import ClassVar, Protocol
 
+from bystander.design.studies.ceilings import Ceiling
 from bystander.design.studies.words import Start
 
 __all__ = [
@@ -232,6 +233,10 @@ class Workload:
         When it is ready.
     scale : float
         How many times as long the real work is, for which it stands in.
+    scale : float
+        How many times as long the real work is, for which it stands in.
+    ceilings : tuple of Ceiling
+        What a share of its trials must not exceed, under any arm.
     blocks : int or None
         Its blocks, at most; as many as the study's where it is None.
     """
@@ -259,6 +264,7 @@ class Workload:
     ready: Ready = Ready()
     blocks: int | None = None
     scale: float = 1.0
+    ceilings: tuple[Ceiling, ...] = ()
 
     @property
     def kind(self) -> str:

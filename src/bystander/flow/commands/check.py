@@ -31,12 +31,14 @@ from bystander.foresight import (
     Pace,
     Tried,
     alike,
+    ceiling_sentences,
     disturbance,
     left_behind,
     long_trials,
     measure_advice,
     outlooks,
     printed_sentences,
+    refuse_few_trials,
     repetition_advice,
     shims,
     spaced,
@@ -102,6 +104,7 @@ def check(
         )
     study, home = load_study(path, here)
     study = with_only(with_placebo(study) if options.placebo else study, options.only)
+    refuse_few_trials(study)
     machine = machine_facts()
     # The lock comes first: making an arm again must not disturb an observation that runs on it.
     with MachineLock(f"check of {study.name}") as lock:
@@ -111,6 +114,7 @@ def check(
         remarks = [
             *alike(study, arms),
             *too_few(study),
+            *ceiling_sentences(study),
             *spaced(study),
             *shims(arms),
             *signs(study, arms, commands),

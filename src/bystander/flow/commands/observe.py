@@ -21,11 +21,12 @@ from bystander.flow.observer import Observer
 from bystander.flow.sessions.early_ends import noting
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.keeping import Keeper, Keeping
+from bystander.flow.sessions.pauses import Spread
 from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
 from bystander.flow.trials.signs import signs
-from bystander.foresight import alike, shims, spaced, too_few
+from bystander.foresight import alike, refuse_few_trials, shims, spaced, too_few
 
 __all__ = ["Observed", "World", "observe", "resume"]
 
@@ -41,6 +42,7 @@ def observe(
     wait: bool = False,
     world: World | None = None,
     keeping: Keeping | None = None,
+    spread: Spread | None = None,
 ) -> Observed:
     """Run all trials of a study into a new record.
 
@@ -52,6 +54,8 @@ def observe(
         Wait until another observation on this machine has ended.
     keeping : Keeping, optional
         How much is kept of the folders that arms run in; what is usual by default.
+    spread : Spread, optional
+        Over how many sessions the rounds are spread.
 
     Raises
     ------
@@ -64,6 +68,12 @@ def observe(
         noting(archive, study.name, names),
         MachineLock(study.name, waiting=observer.remark if wait else None) as lock,
     ):
+        if not budget_s:
+            refuse_few_trials(study)
+            if spread:
+                spread.refuse(max(study.planned_blocks))
+        if spread:
+            observer.remark(spread.sentence)
         for sentence in () if budget_s else too_few(study):
             observer.remark(sentence)
         home.keep_beside(archive)
@@ -77,14 +87,28 @@ def observe(
         with Archive(archive, create=True) as kept:
 
             def begin(planned: Study) -> BegunRecord:
-                head = begun_head(planned, home, arms, world.machine(), world.wall())
+                if spread:
+                    spread.refuse(max(planned.planned_blocks))
+                options = spread.options if spread else {}
+                head = begun_head(planned, home, arms, world.machine(), world.wall(), options=options)
                 writer, name = kept.begin(head)
                 names.append(name)
                 keeper.write(head.uuid, arms, observer)
                 return BegunRecord(name, head.timed_run, writer, lambda: kept.load(name), still_there=kept.still_there)
 
             session = Session(
-                study, arms, maker, files, archive, home.own / "answers", commands, observer, world, begin, budget_s
+                study,
+                arms,
+                maker,
+                files,
+                archive,
+                home.own / "answers",
+                commands,
+                observer,
+                world,
+                begin,
+                budget_s,
+                spread,
             )
             return run_session(session, lock)
 
@@ -149,7 +173,10 @@ def resume(
 
             files, commands = ArmFiles(maker, head.study, arms), ready_commands(head.study, arms)
             answers = home.own / "answers"
-            session = Session(head.study, arms, maker, files, archive, answers, commands, observer, world, begin)
+            spread = Spread.of(head.timed_run.options)
+            session = Session(
+                head.study, arms, maker, files, archive, answers, commands, observer, world, begin, spread=spread
+            )
             return run_session(session, lock)
 
 

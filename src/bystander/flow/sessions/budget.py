@@ -23,6 +23,7 @@ from bystander.foresight import (
     Shares,
     TrialBlock,
     Tried,
+    blocks_for_ceilings,
     outlooks,
     shared_blocks,
     steadied,
@@ -83,7 +84,7 @@ def within_budget(
     seen = tried_noise(study, blocks, tried)
     spreads = steadied([_differences(study, w, (*seen, *earlier)) for w in every])
     noises = [one for one in seen if counts[one.workload] >= FEWEST_BLOCKS]  # fewer say too little to speak of it
-    least = _least(study)
+    least = np.maximum(_least(study), blocks_for_ceilings(study)).astype(float)
     shares = shared_blocks(spreads, np.array(block_s), least, left_s, _MOST_BLOCKS)
     if shares is None:
         raise BudgetError(_too_little(study, block_s, least, left_s, budget_s))
@@ -127,23 +128,31 @@ def _what_eats_it(study: Study, seconds: Sequence[float]) -> str:
     return f", most of it for {names} ({duration_text(sum(seconds[w] for w in taken), 2)})"
 
 
-def _too_little(study: Study, block_s: Sequence[float], least: int, left_s: float, budget_s: float) -> str:
+def _too_little(
+    study: Study, block_s: Sequence[float], least: NDArray[np.float64], left_s: float, budget_s: float
+) -> str:
     """Say that a time could show nothing, what takes it, and what would do."""
-    needed_s = least * sum(block_s)
+    each_s = least * block_s
+    needed_s = float(each_s.sum())
     fit = math.floor(left_s / sum(block_s))
     enough_s = math.ceil(1.25 * (needed_s + budget_s - left_s))  # the tries before it take a part, and machines vary
     text = (
         f"--budget: {counted(fit, 'block')} of each workload would fit in {duration_text(left_s, 2)}, and that can "
-        f"show nothing: it takes {least} at least, about {duration_text(needed_s, 2)}"
-        f'{_what_eats_it(study, [least * one for one in block_s])}. --budget "{_plain(enough_s)}" would do'
+        f"show nothing: it takes {_span_of(least)} at least, about {duration_text(needed_s, 2)}"
+        f'{_what_eats_it(study, each_s.tolist())}. --budget "{_plain(enough_s)}" would do'
     )
-    cheap = [w for w in np.argsort(block_s).tolist() if least * block_s[w] <= left_s]
-    while cheap and least * sum(block_s[w] for w in cheap) > left_s:
+    cheap = [w for w in np.argsort(each_s).tolist() if each_s[w] <= left_s]
+    while cheap and sum(each_s[w] for w in cheap) > left_s:
         cheap.pop()
     if not cheap:
         return text
     names = [study.workloads[w].name for w in sorted(cheap)]
     return f"{text}; so would {shlex.join(only_options(names))}" if len(cheap) <= _NAMED else text
+
+
+def _span_of(blocks: NDArray[np.float64]) -> str:
+    least, most = int(blocks.min()), int(blocks.max())
+    return str(least) if least == most else f"{least} to {most}"
 
 
 def _plain(seconds: float) -> str:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from bystander import __version__
 from bystander.design import (
@@ -48,6 +50,7 @@ def begun_head(
     machine: MachineFacts,
     began_wall_s: float,
     only_inspected: bool = False,
+    options: Mapping[str, Any] | None = None,
 ) -> RecordHead:
     """Return the head of a new record with its timed run, without trials yet; the archive gives it its name.
 
@@ -55,8 +58,10 @@ def begun_head(
     ----------
     only_inspected : bool
         Whether the timed run stays empty, since the record is for inspections.
+    options : mapping, optional
+        What the timed run was asked for besides.
     """
-    options = {ONLY_INSPECTED: True} if only_inspected else {}
+    options = {**(options or {}), **({ONLY_INSPECTED: True} if only_inspected else {})}
     salt = new_salt()
     return RecordHead(
         uuid=str(uuid.uuid4()),

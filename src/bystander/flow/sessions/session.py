@@ -42,6 +42,7 @@ from bystander.flow.sessions.budget import within_budget
 from bystander.flow.sessions.earlier_noise import noise_to_tell
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.sessions.lookout import Lookout
+from bystander.flow.sessions.pauses import Pauses, Spread
 from bystander.flow.sessions.rehearsal import rehearse
 from bystander.flow.sessions.watch import MachineWatch
 from bystander.flow.trials.answers import Answers
@@ -138,6 +139,8 @@ class Session:
         Begins the record of the study as it is planned in the end, or takes it up.
     budget_s : float or None
         Set the number of blocks once, before the first one, to what fits in this time.
+    spread : Spread or None
+        Over how many sessions its rounds are spread.
     """
 
     study: Study
@@ -151,6 +154,7 @@ class Session:
     world: World
     begin: Callable[[Study], BegunRecord]
     budget_s: float | None = None
+    spread: Spread | None = None
 
 
 def run_session(session: Session, lock: MachineLock) -> Observed:
@@ -163,7 +167,8 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
         except KeyboardInterrupt:
             return Observed("", complete=False)
         begun = session.begin(session.study)
-        observation = _Observation(session, begun, trials, tried, interrupts)
+        pauses = Pauses(session.spread, lock, interrupts, session.observer, session.world.clocks.monotonic)
+        observation = _Observation(session, begun, trials, tried, interrupts, pauses)
         session.observer.begun(session.study, begun.name, observation.pace.left_s)
         try:
             observation.run()
@@ -215,8 +220,10 @@ class _Observation:
         trials: TrialRunner,
         tried: tuple[Tried, ...],
         interrupts: Interrupts,
+        pauses: Pauses,
     ) -> None:
         self.session, self.begun, self.trials, self.interrupts = session, begun, trials, interrupts
+        self.pauses = pauses
         study = session.study
         keys = [workload_key(workload) for workload in study.workloads]
         self.setting = BlockSetting(
@@ -238,6 +245,8 @@ class _Observation:
         for at, blocks in groupby(plan, key=lambda block: block.round):
             planned = [block for block in blocks if block.workload in self.lookout.live]
             coming = [block for block in planned if (block.workload, block.number) not in self.begun.done]
+            if coming:
+                self.pauses.before_round(at, max(study.planned_blocks))
             for done, block in enumerate(coming):
                 watch.next_block(at)
                 self.session.observer.progressed(self.pace.add(self._whole_block(block)))

@@ -11,8 +11,10 @@ import numpy as np
 from bystander.design import MEASURES, Comparison, Measure, Record, chosen_names, state_changes, stretches
 from bystander.errors import UsageError
 from bystander.units import share_text
+from bystander.verdicts.ceilings import CeilingRow
 from bystander.verdicts.compared.above_floor import with_floors
 from bystander.verdicts.compared.compared import ComparedRecord, main_measure
+from bystander.verdicts.decided.ceilings import ceiling_rows
 from bystander.verdicts.decided.distribution import distributed
 from bystander.verdicts.decided.load import by_contribution, wholes
 from bystander.verdicts.decided.rows import ComparisonRows
@@ -24,7 +26,7 @@ from bystander.verdicts.tested.family import OTHER_TIME, Family
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
 from bystander.verdicts.types import Decision, GateAsk, Note, Row
 from bystander.verdicts.wholes import Whole
-from bystander.verdicts.words import Order, Relevance, Scale, Verdict
+from bystander.verdicts.words import CeilingVerdict, Order, Relevance, Scale, Verdict
 
 __all__ = ["Options", "decide"]
 
@@ -96,6 +98,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         comparisons=head.study.planned_rows,
         rows=tuple(shown),
         order=options.order,
+        ceilings=_ceilings(compared, question, stopped, options),
         singles=tuple(s for s in singles if not options.only or s.workload in options.only),
         exploration=_exploration(record, options),
         failures=tuple(f for f in failures(record) if not options.only or f.workload in options.only),
@@ -170,6 +173,20 @@ def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stoppi
     strict = question.risk / max(1, study.planned_rows)
     family = Family(PLACEBO_RISK, len(study.workloads), 1, primary=True, strict=strict, control=True)
     return tuple(ComparisonRows(compared, study.control, question.margin, stopped).of([question.measure], family))
+
+
+def _ceilings(
+    compared: ComparedRecord, question: _Question, stopped: Stopping, options: Options
+) -> tuple[CeilingRow, ...]:
+    """Return the ceilings that are shown, the worst first; what is shown does not lower their number."""
+    order = list(CeilingVerdict)
+    rows = ceiling_rows(compared, stopped.ceilings, question.risk)
+    shown = [
+        row
+        for row in rows
+        if options.arm in (None, row.arm) and (not options.only or row.workload in options.only)
+    ]  # fmt: skip
+    return tuple(sorted(shown, key=lambda row: order.index(row.verdict)))
 
 
 def _says_the_same(record: Record, measure: Measure) -> bool:

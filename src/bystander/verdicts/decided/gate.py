@@ -17,6 +17,7 @@ from bystander.design import (
     CHANGES,
     COMPARING,
     GATE_WORDS,
+    OF_CEILINGS,
     Measure,
     RecordHead,
     Study,
@@ -27,12 +28,14 @@ from bystander.design import (
 from bystander.errors import GateError, UsageError
 from bystander.stats import holm
 from bystander.units import counted, listed, quantity_text, share_text
+from bystander.verdicts.ceilings import SESSIONS_ENOUGH, CeilingRow
 from bystander.verdicts.types import Decision, GateAsk, Row
-from bystander.verdicts.words import Relevance, Scale, Verdict
+from bystander.verdicts.words import CeilingVerdict, Relevance, Scale, Verdict
 
 __all__ = ["GateFinding", "NotRuledOut", "gate", "gate_ask", "gate_sentences", "gate_words", "refuse_gate"]
 
 OF_STUDY = "study"  # in the place of words: what the study says
+GATE_ALSO = ("unrandomised", "dependent")
 _NAMED = 12
 
 
@@ -103,21 +106,22 @@ def gate_ask(words: tuple[str, ...], study: Study, also: str | None = None) -> G
     words : tuple of str
         As `gate_words` returns them.
     also : str or None
-        What the gate counts besides: "unrandomised".
+        What the gate counts besides: words among `GATE_ALSO`, separated by commas.
 
     Raises
     ------
     UsageError
         Where the study is asked for what stops and does not say.
     """
-    if also not in (None, "unrandomised"):
-        raise UsageError(f'--gate-also: "{also}" is nothing that a gate leaves out; write unrandomised')
+    besides = [word.strip() for word in (also or "").split(",") if word.strip()]
+    if also is not None and (not besides or set(besides) - set(GATE_ALSO)):
+        raise UsageError(f'--gate-also: "{also}" is nothing that a gate leaves out; write {" or ".join(GATE_ALSO)}')
     if words == (OF_STUDY,) and not study.gate.stop:
         raise UsageError(
             '--gate study: the study does not say what stops; write [gate] with stop = ["slower", "failed"]'
         )
     stop = study.gate.stop if words == (OF_STUDY,) else words
-    return GateAsk(stop, study.gate.measures, also == "unrandomised")
+    return GateAsk(stop, study.gate.measures, *(word in besides for word in GATE_ALSO))
 
 
 def refuse_gate(ask: GateAsk, study: Study) -> None:
@@ -136,7 +140,7 @@ def refuse_gate(ask: GateAsk, study: Study) -> None:
     names = ask.measures or (study.measure,)
     known = [gated_measure(name) for name in (*names, "elapsed", "peak_memory")]
     lacking = _cannot_show(ask, [gated_measure(name) for name in names if not name.startswith("reading:")], known)
-    lacking += _no_answers(ask, study)
+    lacking += _no_answers(ask, study) + _no_ceilings(ask, study)
     if lacking and not any(name.startswith("reading:") for name in names):  # which side of those is better they tell
         raise GateError(f"--gate: {lacking[0]}")
 
@@ -154,6 +158,13 @@ def _no_answers(ask: GateAsk, study: Study) -> list[str]:
     if "other-answer" not in ask.words or any(workload.answer for workload in study.workloads):
         return []
     return ['no workload compares answers, so that none can be another; answer = "output" does']
+
+
+def _no_ceilings(ask: GateAsk, study: Study) -> list[str]:
+    if study.ceilings or not set(ask.words) & set(OF_CEILINGS):
+        return []
+    word = next(word for word in ask.words if word in OF_CEILINGS)
+    return [f'no workload has a ceiling, so that none can be {word}; ceiling = "250 ms" sets one']
 
 
 def gate(decision: Decision, ask: GateAsk) -> GateFinding:
@@ -178,6 +189,7 @@ def gate(decision: Decision, ask: GateAsk) -> GateFinding:
     bounds = sorted((_bound(row) for row in rows if row.measure.better), key=lambda one: -one.worse)
     found = [_named(row, word) for row, sure in zip(rows, certain, strict=True) for word in _words(row, sure, ask)]
     found += [_named(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
+    found += [(word, _of_ceiling(row)) for row in _gated_ceilings(decision) for word in _ceiling_words(row, ask)]
     found += _of_record(decision, ask)
     untold = _untold(decision, ask, names, rows, doubtful, apart)
     return GateFinding(ask, tuple(dict.fromkeys(found)), tuple(untold), tuple(left_out), tuple(bounds))
@@ -200,6 +212,41 @@ def _words(row: Row, certain: bool, ask: GateAsk) -> list[str]:
     if certain and matters and row.measure.better:
         holding.append(row.measure.words[0 if row.estimate > zero else 1])
     return [word for word in holding if word in ask.words]
+
+
+def _gated_ceilings(decision: Decision) -> list[CeilingRow]:
+    """Return the ceilings that a gate looks at: of candidates, or of the one arm that there is."""
+    candidates = decision.candidates
+    return [row for row in decision.ceilings if not candidates or row.arm in candidates]
+
+
+def _ceiling_words(row: CeilingRow, ask: GateAsk) -> list[str]:
+    sure = ask.also_dependent or not row.doubtful
+    held = row.verdict == CeilingVerdict.HOLDS and sure
+    holding = ["broken"] * (row.verdict == CeilingVerdict.BROKEN and sure) + ["not-held"] * (not held)
+    return [word for word in holding if word in ask.words]
+
+
+def _of_ceiling(row: CeilingRow) -> str:
+    return f"{row.workload} under {row.arm}, {row.ceiling.text(row.measure.unit)}"
+
+
+def _untold_ceilings(decision: Decision, ask: GateAsk) -> list[str]:
+    """Return what was asked of ceilings and cannot be told: dependent trials, and none that told the measure."""
+    if not set(ask.words) & set(OF_CEILINGS):
+        return []
+    sentences = []
+    rows = _gated_ceilings(decision)
+    silent = [row for row in rows if row.looked_at and not row.trials]
+    if "broken" in ask.words and silent:
+        sentences.append(f"no trial told what the ceiling of {_workloads(silent)} is about")
+    doubtful = [row for row in rows if row.doubtful and not ask.also_dependent]
+    if "broken" in ask.words and doubtful:
+        sentences.append(
+            f"{counted(len(doubtful), 'ceiling')} left out, as the trials depend on each other in time "
+            f"({_workloads(doubtful)}); --gate-also dependent counts them, --sessions {SESSIONS_ENOUGH} spreads them"
+        )
+    return sentences + _no_ceilings(ask, decision.head.study)
 
 
 def _bound(row: Row) -> NotRuledOut:
@@ -253,6 +300,7 @@ def _untold(
         sentences.append(f"{counted(len(apart), 'row')} left out, as the trials of both arms did not run back to back")
     if silent := [row for row in rows if row.has("no-trials") or row.has("not-read")]:
         sentences.append(f"of {_workloads(silent)} there is nothing to compare")
+    sentences += _untold_ceilings(decision, ask)
     if not decision.candidates:
         sentences += [f"{word} compares two arms, and there is one" for word in ask.words if word in COMPARING][:1]
         return sentences
@@ -268,7 +316,7 @@ def _unread(head: RecordHead, names: Sequence[str]) -> list[str]:
     ]
 
 
-def _workloads(rows: Sequence[Row]) -> str:
+def _workloads(rows: Sequence[Row | CeilingRow]) -> str:
     return listed(list(dict.fromkeys(row.workload for row in rows)), 3)
 
 

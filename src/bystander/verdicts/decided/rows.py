@@ -165,7 +165,8 @@ class _RowMaker:
         relevance, smallest = _relevance(ends.low, ends.high, readings.margin), _smallest(ends.reach, ratio)
         study, blocks = record.head.study, self._blocks_for_margin(i, found.verdict, ends.needed)
         seconds = blocks * block_seconds(record, pair) if math.isfinite(blocks) else math.nan
-        after = [say.decided_earlier(readings.size, rows.run[i])] if self._earlier(i) else []
+        ceiling = bool(study.workloads[pair.workload].ceilings)
+        after = [say.decided_earlier(readings.size, rows.run[i], ceiling)] if self._earlier(i) else []
         after += [say.with_smallest(found.note, measure, ratio, smallest)] if found.note else []
         if found.verdict in measure.words:
             after.append(_RELEVANCE_NOTES[relevance])

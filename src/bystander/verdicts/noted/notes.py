@@ -145,9 +145,10 @@ def before_first_look(blocks: int) -> Note:
     return Note("before-first-look", f"Nothing is decided before the first look, which is after {blocks} blocks.")
 
 
-def decided_earlier(blocks: int, of: int) -> Note:
-    """Its workload went on for another row."""
-    return Note("decided-earlier", f"Decided after {blocks} of {of} blocks; its workload went on for another row.")
+def decided_earlier(blocks: int, of: int, ceiling: bool = False) -> Note:
+    """Its workload went on for another row, or for a ceiling."""
+    why = "a ceiling or another row" if ceiling else "another row"
+    return Note("decided-earlier", f"Decided after {blocks} of {of} blocks; its workload went on for {why}.")
 
 
 def no_change_shown() -> Note:

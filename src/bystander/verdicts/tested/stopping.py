@@ -18,6 +18,7 @@ from bystander.stats import Looks, estimates, fails_more_p, fixed_look, p_and_e,
 from bystander.verdicts.compared.compared import ComparedRecord, main_measure
 from bystander.verdicts.compared.row_readings import paired_batches, row_readings
 from bystander.verdicts.compared.row_trials import RowTrials, first_blocks
+from bystander.verdicts.tested.ceilings import CeilingTest, ceiling_tests
 from bystander.verdicts.types import Stop
 from bystander.verdicts.words import Scale, StopReason
 
@@ -38,10 +39,16 @@ class Stopping:
         Of each workload; one look where the number of blocks is fixed.
     stops : mapping
         By workload and comparison; empty where the number of blocks is fixed.
+    ceilings : tuple of CeilingTest
+        Every ceiling of the study under every arm.
+    by_looks : bool
+        Whether workloads could end before their last block.
     """
 
     looks: tuple[Looks, ...]
     stops: Mapping[tuple[int, Comparison], Stop]
+    ceilings: tuple[CeilingTest, ...] = ()
+    by_looks: bool = False
 
     def of(self, pair: RowTrials) -> Stop:
         """Return where a row stopped; the placebo's, where the last row of its workload did."""
@@ -54,16 +61,25 @@ class Stopping:
     def counting(self, record: Record) -> NDArray[np.bool_]:
         """Return which trials are spoken of, shape (n,): in an unfinished record, those up to the last look."""
         trials = record.trials
-        if record.head.complete or not self.stops:
+        if record.head.complete or not self.by_looks:
             return np.ones(len(trials), dtype=bool)
         blocks = np.zeros(len(record.head.study.workloads), dtype=np.int64)
         for (workload, _), stop in self.stops.items():
             blocks[workload] = max(blocks[workload], stop.blocks)
+        for test in self.ceilings:
+            reached = 0 if test.look is None else self.looks[test.workload].blocks[test.look]
+            blocks[test.workload] = max(blocks[test.workload], reached)
         return np.asarray(trials.block < blocks[trials.workload])
 
     def open_workloads(self, study: Study) -> set[int]:
-        """Return the workloads that go on: an undecided one, and one that serves as the floor of such a one."""
+        """Return the workloads that go on: an undecided one, and one that serves as the floor of such a one.
+
+        One of which nothing can be decided, as there is one arm and no ceiling, goes on to its last block.
+        """
         live = {workload for (workload, _), stop in self.stops.items() if not stop.final}
+        live |= {test.workload for test in self.ceilings if not test.final}
+        asked = {workload for workload, _ in self.stops} | {test.workload for test in self.ceilings}
+        live |= set(range(len(study.workloads))) - asked
         names = {workload.name: w for w, workload in enumerate(study.workloads)}
         return live | {names[study.workloads[w].floor] for w in live if study.workloads[w].floor in names}
 
@@ -80,7 +96,7 @@ def looks_for(study: Study, blocks: int) -> Looks:
     """
     if not study.stops_early:
         return fixed_look(blocks)
-    risk = study.risk / study.tests
+    risk = study.risk / max(1, study.tests)
     if study.control is not None:
         risk = min(risk, PLACEBO_RISK / len(study.workloads))
     return planned_looks(blocks, risk, strict=study.stopping == StoppingRule.STRICT)
@@ -96,13 +112,14 @@ def stopping(record: Record | ComparedRecord) -> Stopping:
     record = compared.record
     study = record.head.study
     if not study.stops_early or (record.trials.block < 0).any():
-        return Stopping(tuple(map(fixed_look, study.planned_blocks)), {})
+        fixed = tuple(map(fixed_look, study.planned_blocks))
+        return Stopping(fixed, {}, ceiling_tests(compared, fixed))
     looks = study_looks(study)
     stops: dict[tuple[int, Comparison], Stop] = {}
     for comparison in study.comparisons:
         found = _stops(compared, comparison, looks)
         stops |= {(workload, comparison): stop for workload, stop in enumerate(found)}
-    return Stopping(looks, stops)
+    return Stopping(looks, stops, ceiling_tests(compared, looks), by_looks=True)
 
 
 def _stops(compared: ComparedRecord, comparison: Comparison, looks: Sequence[Looks]) -> list[Stop]:
