@@ -31,7 +31,7 @@ from bystander.flow.trials.blocks import Clocks
 from bystander.report.markdown import markdown
 from bystander.report.page import page
 from bystander.stats import Looks, blocks_to_show, examine, fixed_look, planned_looks, walsh_contrasts
-from bystander.verdicts import change_text, decide, looks_sentence, medians_text, stopping, weighted_sentence
+from bystander.verdicts import change_text, decide, looks_sentence, medians_text, stopping
 
 MANY = (0.1, 0.15, 0.2, 0.25, 0.3, 0.35, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0)
 
@@ -213,7 +213,7 @@ def test_an_unfinished_record_is_decided_at_its_last_look() -> None:
     assert math.isnan(first.reference.median)
     assert math.isinf(first.high)
     assert (change_text(first), medians_text(first)) == ("not looked at yet", "-")
-    assert (weighted_sentence(decision), decision.distributions) == ("", ())
+    assert (decision.loads[0].known, decision.loads[0].sums, decision.distributions) == (False, None, ())
     assert [(single.values.size, single.summary) for single in decision.singles] == [(0, None), (0, None)]
     assert [single["median"] for single in json.loads(verdicts_json(decision))["arms_alone"]] == [None, None]
     assert [single.values.tolist() for single in decide(looked(short)).singles] == [before[:12], after[:12]]

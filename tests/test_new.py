@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from conftest import Run
 
-from bystander.flow.commands.found import Found, Runnable, found_in
+from bystander.flow.quick.found import Found, Runnable, found_in
 
 Git = Callable[..., str]
 CMAKE = "project(tide C)\nenable_testing()\nadd_executable(tide tide.c)\nadd_executable( moon moon.c)\n"

@@ -83,6 +83,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         outcome_sentence,
         placebo_sentence,
         see_sentence,
+        settled_sentence,
         suite_sentence,
         whole_lines,
     )
@@ -130,8 +131,9 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             if text:
                 tell(console, text)
         console.print(suite_sentence(decision), style="quiet")
-        if looks := looks_sentence(decision):
-            console.print(looks, style="quiet")
+        for text in (looks_sentence(decision), settled_sentence(decision)):
+            if text:
+                console.print(text, style="quiet")
     if decision.ceilings:
         console.print()
         if not decision.candidates:

@@ -167,6 +167,7 @@ from bystander.design.studies.gate import (
 )
 from bystander.design.studies.names import renamed, workload_name
 from bystander.design.studies.placeholders import fill_plain, fill_shell, filled_words, placeholder_names
+from bystander.design.studies.settled import ACCEPTED, Settled
 from bystander.design.studies.study import (
     DEFAULT_BLOCKS,
     DEFAULT_MARGIN,
@@ -193,6 +194,7 @@ from bystander.design.studies.workloads import (
 
 __all__ = [
     "ABOVE_FLOOR",
+    "ACCEPTED",
     "ACCOUNT",
     "ANSWER_KEYS",
     "APART",
@@ -307,6 +309,7 @@ __all__ = [
     "RecordHead",
     "Run",
     "RunTrials",
+    "Settled",
     "Stacks",
     "Standing",
     "Start",

@@ -9,11 +9,14 @@ from bystander.exchange.readings.readings_in import USUAL_REFERENCES, Imported, 
 from bystander.exchange.readings.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
 from bystander.exchange.records_json import archive_size_json, levels_json, record_shown_json, records_listed_json
+from bystander.exchange.settled import SETTLED_FILE, allowed_text, read_allowed, read_settled, settled_text
 from bystander.exchange.spans import read_spans, spans_json
 from bystander.exchange.verdicts import verdicts_json
+from bystander.exchange.written.toml_text import toml_key, toml_value
 
 __all__ = [
     "BLOCK_FORMAT",
+    "SETTLED_FILE",
     "USUAL_REFERENCES",
     "Imported",
     "OtherTable",
@@ -22,6 +25,7 @@ __all__ = [
     "TableColumns",
     "accounts_csv",
     "accounts_json",
+    "allowed_text",
     "archive_size_json",
     "block_json",
     "check_json",
@@ -31,16 +35,21 @@ __all__ = [
     "misfit",
     "paths_csv",
     "places_json",
+    "read_allowed",
     "read_block_json",
     "read_marks",
     "read_readings_csv",
     "read_record_json",
+    "read_settled",
     "read_spans",
     "readings_csv",
     "record_arrays",
     "record_json",
     "record_shown_json",
     "records_listed_json",
+    "settled_text",
     "spans_json",
+    "toml_key",
+    "toml_value",
     "verdicts_json",
 ]

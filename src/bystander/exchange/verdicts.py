@@ -17,6 +17,7 @@ from bystander.verdicts import (
     GateFinding,
     Row,
     Scale,
+    SettledRow,
     Single,
     Whole,
 )
@@ -65,6 +66,8 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
         "summary": decision.summary,
+        "decided_on": decision.decided_on.isoformat() if decision.decided_on else None,
+        "settled": [_settled(one) for one in decision.settled],
         "ceilings": [_ceiling(one) for one in decision.ceilings],
         "load": [_load(one) for one in decision.loads],
         "geometric_mean": [_whole(one) for one in decision.means],
@@ -139,6 +142,7 @@ def _gate(finding: GateFinding) -> dict[str, Any]:
         "words": list(finding.ask.words),
         "measures": list(finding.ask.measures),
         "found": [{"word": word, "what": what} for word, what in finding.found],
+        "accepted": [{"word": word, "what": what} for word, what in finding.accepted],
         "not_told": list(finding.untold),
         "left_out": [
             {"workload": row.workload, "arm": row.arm, "measure": row.measure.name} for row in finding.left_out
@@ -154,6 +158,24 @@ def _gate(finding: GateFinding) -> dict[str, Any]:
             }
             for one in finding.bounds
         ],
+    }
+
+
+def _settled(one: SettledRow) -> dict[str, Any]:
+    entry = one.entry
+    return {
+        "workload": entry.workload,
+        "arm": entry.arm,
+        "measure": entry.measure,
+        "fate": entry.fate,
+        "standing": one.standing,
+        "because": entry.because,
+        "day": entry.day.isoformat(),
+        "until": entry.until.isoformat() if entry.until else None,
+        "up_to": entry.up_to,
+        "relative": entry.relative,
+        "record": entry.record,
+        "evidence": entry.evidence,
     }
 
 

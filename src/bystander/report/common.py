@@ -21,6 +21,7 @@ from bystander.verdicts import (
     ceilings_sentence,
     contribution_text,
     outcome_sentence,
+    settled_sentence,
 )
 
 __all__ = [
@@ -73,6 +74,7 @@ def methods(decision: Decision) -> list[str]:
         *([_stopping_rule(decision)] if len(decision.looks.blocks) > 1 else []),
         *([_OF_CEILINGS] if decision.ceilings else []),
         *([_OF_WHOLES] if decision.loads or decision.means else []),
+        *([settled] if (settled := settled_sentence(decision)) else []),
         "Failed trials stay in as bounds. Each interval states its level, which allows for the number of rows shown.",
     ]
 

@@ -47,6 +47,7 @@ def markdown(decision: Decision) -> str:
     lines = [md("### {}", head.study.name), _EMPTY, md("**{}**", outcome(decision)), _EMPTY]
     lines += [md("> {}", note.text) for note in decision.notes]
     lines += [md("> Exploration: {}; the stated risk does not hold.", change) for change in decision.exploration]
+    lines += [_EMPTY] if decision.notes or decision.exploration else []  # or what follows would belong to the last
     lines += [md("{}\n", text) for text in _asides(decision) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
     lines += _ceilings(decision)

@@ -6,8 +6,10 @@ from bystander.verdicts.compared.spreads import Spread, spreads
 from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
+from bystander.verdicts.decided.settled import acceptable, least_worse, with_settled, worse_end
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
+from bystander.verdicts.settled import SettledRow, Standing
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
@@ -34,6 +36,7 @@ from bystander.verdicts.worded.sentences import (
     placebo_sentence,
     row_sentence,
     saved_text,
+    settled_sentence,
     suite_sentence,
 )
 from bystander.verdicts.worded.whole import contribution_text, whole_lines
@@ -60,9 +63,11 @@ __all__ = [
     "Relevance",
     "Row",
     "Scale",
+    "SettledRow",
     "Shift",
     "Single",
     "Spread",
+    "Standing",
     "Stop",
     "StopReason",
     "Stopping",
@@ -70,6 +75,7 @@ __all__ = [
     "TrialsToSee",
     "Verdict",
     "Whole",
+    "acceptable",
     "answer_sentence",
     "beyond_text",
     "blocks_text",
@@ -88,6 +94,7 @@ __all__ = [
     "gate_words",
     "interval_text",
     "lead_text",
+    "least_worse",
     "looks_for",
     "looks_sentence",
     "medians_text",
@@ -103,6 +110,7 @@ __all__ = [
     "rows_over_time",
     "saved_text",
     "see_sentence",
+    "settled_sentence",
     "shared_axis",
     "spreads",
     "stopping",
@@ -110,4 +118,6 @@ __all__ = [
     "suite_sentence",
     "trials_to_see",
     "whole_lines",
+    "with_settled",
+    "worse_end",
 ]

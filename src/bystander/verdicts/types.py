@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from functools import cached_property
 from typing import NamedTuple
 
@@ -15,6 +16,7 @@ from bystander.verdicts.ceilings import CeilingRow
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
 from bystander.verdicts.described.single import Single
+from bystander.verdicts.settled import ACCEPTED_NOTE, SettledRow
 from bystander.verdicts.wholes import Whole
 from bystander.verdicts.words import Order, Pairing, Relevance, Scale, StopReason, Verdict
 
@@ -145,6 +147,11 @@ class Row(NamedTuple):
         """Whether it reached a look; before the first nothing that tells who is ahead is shown."""
         return self.stop.look is not None
 
+    @property
+    def accepted(self) -> bool:
+        """Whether somebody accepted its change, and that holds."""
+        return self.has(ACCEPTED_NOTE)
+
     def has(self, code: str) -> bool:
         """Whether a note with that code stands on the row."""
         return any(note.code == code for note in self.notes)
@@ -255,6 +262,10 @@ class Decision:
         several workloads. Of all workloads, so that there is none where only some are shown.
     ceilings : tuple of CeilingRow
         Every ceiling that is shown, under every arm, the broken first.
+    settled : tuple of SettledRow
+        What somebody settled of rows that are shown, and how it stands.
+    decided_on : date or None
+        The day against which that is held.
     order : Order
         In which rows of the study's measure stand.
     """
@@ -280,6 +291,8 @@ class Decision:
     means: tuple[Whole, ...] = ()
     order: Order = Order.WORST
     ceilings: tuple[CeilingRow, ...] = ()
+    settled: tuple[SettledRow, ...] = ()
+    decided_on: date | None = None
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

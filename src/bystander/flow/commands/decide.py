@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import date
 from pathlib import Path
 
 from bystander.archive import Archive, EndedEarly
@@ -11,8 +12,9 @@ from bystander.design import Given, Record, RecordHead, Run, command_line, inspe
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
 from bystander.flow.inside.told import told_accounts
+from bystander.flow.records.settled import settled_beside
 from bystander.units import moment_text
-from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words
+from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words, with_settled
 
 __all__ = ["decided", "decision_json", "loaded"]
 
@@ -31,6 +33,7 @@ def decided(
     also: str | None = None,
     given: Given | None = None,
     redact: bool = False,
+    today: date | None = None,
 ) -> tuple[Decision, GateFinding | None]:
     """Decide a record, and hold it against a gate; nothing is run and nothing is written.
 
@@ -42,6 +45,8 @@ def decided(
         What the commands that are told must repeat.
     redact : bool
         Leave out who, where and what exactly.
+    today : date, optional
+        The day against which it is held what was settled; this one by default.
 
     Raises
     ------
@@ -60,6 +65,10 @@ def decided(
         scrubbed, given, record = scrubber(whole), Given(redacted=True), redacted(record)
         later = [replace(one, why=scrubbed(one.why)) for one in later]
     decision = decide(record, replace(options or Options(), gate=ask))
+    entries = settled_beside(whole, archive)
+    if redact:
+        entries = tuple(replace(one, because="") for one in entries)
+    decision = with_settled(decision, entries, today or date.today())
     notes = (*(_ended(one) for one in later), *decision.notes)
     rows = {row.key for row in decision.primary}
     told = {} if redact else told_accounts(archive, whole)  # places are paths, and names of code

@@ -10,9 +10,10 @@ from typing import Any
 
 from bystander.design import TimedCallable
 from bystander.errors import ArmError, UsageError
+from bystander.exchange import toml_key, toml_value
 from bystander.field import StudyFolder
-from bystander.flow.commands.found import Found, Runnable, found_in
 from bystander.flow.places import STUDY_FILE
+from bystander.flow.quick.found import Found, Runnable, found_in
 from bystander.flow.quick.studies import path_of
 
 __all__ = ["nothing_to_compare", "study_text", "write_study"]
@@ -66,8 +67,6 @@ limit = "60 s"                   # a trial that takes longer is ended, and count
 # weight = 40                    # how often it runs in real life
 """
 _USUAL_BUILD = '# build = ["make"]               # steps that install or compile, run once\n'
-_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
-
 # Runs anywhere: the highest water of some weeks, from the moon's wave and the sun's.
 _TIDE = "from math import sin; print(max(sin(t / 118.6) + sin(t / 114.6) / 3 for t in range(40000)))"
 
@@ -133,8 +132,8 @@ def _offered(runnable: Sequence[Runnable]) -> str:
         return ""
     lines = ["", "# What else was found here; take away the marks of those that matter, and make them short."]
     for one in runnable:
-        command = _toml_value(one.command)
-        lines += [f"# [workloads.{_toml_key(one.name)}]"]
+        command = toml_value(one.command)
+        lines += [f"# [workloads.{toml_key(one.name)}]"]
         lines += [f"# command = {command:<22} # by {one.source}"]
     return "\n".join(lines) + "\n"
 
@@ -144,7 +143,7 @@ def _with_callable(text: str, here: Path, timed: TimedCallable) -> str:
     head, _, rest = text.partition("[workloads.")
     offered = rest.partition("\n# What else")
     values = json.loads(timed.values or "null")
-    given = _toml_value(values) if values else json.dumps(timed.given) if timed.given else ""
+    given = _given(values) if values else json.dumps(timed.given) if timed.given else ""
     name = timed.call.partition(":")[2].rpartition(".")[2]
     body = _CALL.format(call=timed.call, given=f"given = {given}\n" if given else "")
     for variable, path in path_of(timed.call, here).items():
@@ -155,19 +154,11 @@ def _with_callable(text: str, here: Path, timed: TimedCallable) -> str:
     return f"{head}[workloads.{name}]\n{body}{''.join(offered[1:])}"
 
 
-def _toml_value(value: Any) -> str:
-    """Return a value of JSON as TOML writes it; there is none for null."""
-    if isinstance(value, dict):
-        return "{ " + ", ".join(f"{_toml_key(str(key))} = {_toml_value(one)}" for key, one in value.items()) + " }"
-    if isinstance(value, list):
-        return "[" + ", ".join(map(_toml_value, value)) + "]"
-    if value is None:
-        raise UsageError("--given: None cannot stand in a study; name a function that makes the arguments")
-    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")  # which JSON takes as it is
-
-
-def _toml_key(name: str) -> str:
-    return name if _BARE_KEY.fullmatch(name) else _toml_value(name)
+def _given(values: Any) -> str:
+    try:
+        return toml_value(values)
+    except ValueError:
+        raise UsageError("--given: None cannot stand in a study; name a function that makes the arguments") from None
 
 
 def _has_commit(here: Path) -> bool:

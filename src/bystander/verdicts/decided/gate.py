@@ -76,6 +76,8 @@ class GateFinding:
         Sentences on what was asked and could not be told.
     left_out : tuple of Row
         Rows that the gate did not count, as their trials are not known to be in random order.
+    accepted : tuple of (str, str)
+        What would have been found, and was accepted.
     bounds : tuple of NotRuledOut
         Of every row whose measure has a worse side, the largest first.
     """
@@ -85,6 +87,7 @@ class GateFinding:
     untold: tuple[str, ...]
     left_out: tuple[Row, ...]
     bounds: tuple[NotRuledOut, ...]
+    accepted: tuple[tuple[str, str], ...] = ()
 
 
 def gate_words(text: str) -> tuple[str, ...]:
@@ -187,12 +190,21 @@ def gate(decision: Decision, ask: GateAsk) -> GateFinding:
     p = np.array([1.0 if np.isnan(row.p) else row.p for row in rows])
     certain = (holm(p, family) <= decision.risk).tolist() if rows else []
     bounds = sorted((_bound(row) for row in rows if row.measure.better), key=lambda one: -one.worse)
-    found = [_named(row, word) for row, sure in zip(rows, certain, strict=True) for word in _words(row, sure, ask)]
-    found += [_named(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
+    seen = [(row, word) for row, sure in zip(rows, certain, strict=True) for word in _words(row, sure, ask)]
+    seen += [(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
+    found = [_named(row, word) for row, word in seen if not _passes(row, word)]
+    accepted = [_named(row, word) for row, word in seen if _passes(row, word)]
     found += [(word, _of_ceiling(row)) for row in _gated_ceilings(decision) for word in _ceiling_words(row, ask)]
     found += _of_record(decision, ask)
     untold = _untold(decision, ask, names, rows, doubtful, apart)
-    return GateFinding(ask, tuple(dict.fromkeys(found)), tuple(untold), tuple(left_out), tuple(bounds))
+    return GateFinding(
+        ask, tuple(dict.fromkeys(found)), tuple(untold), tuple(left_out), tuple(bounds), tuple(dict.fromkeys(accepted))
+    )
+
+
+def _passes(row: Row, word: str) -> bool:
+    """Whether a word is found of a row and passes, as somebody accepted the change; a wrong answer is no change."""
+    return row.accepted and (word in CHANGES or word in ("unclear", "not-ruled-out"))
 
 
 def _named(row: Row, word: str) -> tuple[str, str]:
@@ -329,6 +341,9 @@ def gate_sentences(finding: GateFinding) -> list[str]:
         lines = [f"gate {words}: it could not be told whether there is any"]
     else:
         lines = [f"gate {words}: nothing found{_not_ruled_out(finding)}"]
+    if finding.accepted:
+        passed = listed([f"{what} ({word})" for word, what in finding.accepted], _NAMED)
+        lines.append(f"gate: accepted, and passed: {passed}")
     return [*lines, *(f"gate: {sentence}" for sentence in finding.untold)]
 
 

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from bystander.design import check_again
 from bystander.units import counted, quantity_text, share_text
 from bystander.verdicts.described.failures import Failure
+from bystander.verdicts.settled import ACCEPTED_NOTE
 from bystander.verdicts.types import Decision, Row
 from bystander.verdicts.words import Pairing, Scale, StopReason, Verdict
 
@@ -27,6 +28,7 @@ __all__ = [
     "placebo_sentence",
     "row_sentence",
     "saved_text",
+    "settled_sentence",
     "suite_sentence",
 ]
 
@@ -255,10 +257,16 @@ def outcome_sentence(decision: Decision) -> str:
     if not rows:
         return "One arm alone: there is nothing to compare it with yet."
     text = f"Of {len(rows)} comparison{'s' if len(rows) != 1 else ''}: {_counted(decision)}"
-    for code, what in (("answer-differs", "another answer"), ("work-differs", "other work")):
+    for code, what in (("answer-differs", "with another answer"), ("work-differs", "with other work"),
+                       (ACCEPTED_NOTE, "accepted")):  # fmt: skip
         if count := sum(row.has(code) for row in rows):
-            text += f"; {count} with {what}"
+            text += f"; {count} {what}"
     return text + "."
+
+
+def settled_sentence(decision: Decision) -> str:
+    """Return the day against which it is held what was settled, "" where nothing was."""
+    return f"What was settled is held against {decision.decided_on}." if decision.settled else ""
 
 
 def suite_sentence(decision: Decision) -> str:

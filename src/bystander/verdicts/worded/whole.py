@@ -76,7 +76,9 @@ def _moved(whole: Whole) -> str:
         ends = " to ".join(f"{abs(value):.{places}f}" for value in sorted(percents[1:], key=abs)) + f" % {word}"
     else:
         ends = f"from {-percents[1]:.{places}f} % less to {percents[2]:.{places}f} % more"
-    return f"{abs(percents[0]):.{places}f} % {word} time than {whole.against} ({ends}, {level})"
+    amount = f"{abs(percents[0]):.{places}f}"
+    than = f"{amount} % {word} time than" if float(amount) else "as much time as"
+    return f"{than} {whole.against} ({ends}, {level})"
 
 
 def _word(value: float) -> str:

@@ -1,0 +1,47 @@
+"""What was settled beside a study, as it is read."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from bystander.design import RecordHead, Settled
+from bystander.errors import DataError
+from bystander.exchange import SETTLED_FILE, read_settled
+from bystander.files import read_at_most
+
+__all__ = ["read_file", "settled_beside", "settled_file"]
+
+OWN_FOLDER = ".bystander"
+
+_MOST_BYTES = 2**22
+
+
+def settled_file(head: RecordHead, archive: Path) -> Path:
+    """Return the file beside a record's study; of a record from elsewhere, beside the archive that holds it."""
+    folder = Path(head.study_folder)
+    if not head.observed_here or not folder.is_dir():
+        own = archive.absolute().parent
+        folder = own.parent if own.name == OWN_FOLDER else own
+    return folder / SETTLED_FILE
+
+
+def settled_beside(head: RecordHead, archive: Path) -> tuple[Settled, ...]:
+    """Return what was settled beside the study of a record; nothing where the file is not there."""
+    return read_file(settled_file(head, archive))[1]
+
+
+def read_file(file: Path) -> tuple[str, tuple[Settled, ...]]:
+    """Return the text of such a file and its entries; nothing where there is none."""
+    try:
+        data = read_at_most(file, _MOST_BYTES)
+    except (FileNotFoundError, NotADirectoryError, PermissionError):
+        return "", ()
+    except OSError as error:
+        raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None
+    if data is None:
+        raise DataError(f"{file.name}: it is too large, and no list of what was settled")
+    try:
+        text = data.decode("utf-8").replace("\r\n", "\n")
+    except UnicodeDecodeError:
+        raise DataError(f"{file.name}: it is no UTF-8 text") from None
+    return text, read_settled(text, file.name)
