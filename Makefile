@@ -66,7 +66,7 @@ $(READY): pyproject.toml requirements.lock
 lock:
 	$(PYTHON) -m venv $(VENV)-lock
 	$(VENV)-lock/bin/python -m pip install --quiet --disable-pip-version-check uv
-	grep -o '"hatchling[^"]*"' pyproject.toml | tr -d '"' > $(VENV)-lock/build.in
+	grep -o '"hatchling>=[^"]*"' pyproject.toml | tr -d '"' > $(VENV)-lock/build.in
 	$(VENV)-lock/bin/uv pip compile pyproject.toml $(VENV)-lock/build.in --extra test --extra lint --universal \
 	  --python-version 3.11 --generate-hashes --no-annotate --no-header --quiet --output-file requirements.lock
 

@@ -20,11 +20,11 @@ from bystander.design import Arm, Comparison, Start, Workload, WorkloadKind, com
 from bystander.evidence import Collected, EvidenceKind, TrialFiles, register_evidence_kind
 from bystander.field import KindInField, ReadyCommand, Site
 from bystander.flow.commands.observe import observe
+from bystander.flow.commands.report import register_format
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study, new_archive
 from bystander.flow.trials.kinds import JoinedKind, register_kind
-from bystander.report import register_format
-from bystander.verdicts import Decision, row_sentence
+from bystander.verdicts import Decision, GateFinding, row_sentence
 
 
 @dataclass(frozen=True)
@@ -85,7 +85,7 @@ def chain(arms: Sequence[Arm]) -> tuple[Comparison, ...]:
     return (*links, Comparison(0, len(arms) - 1))
 
 
-def plain_lines(decision: Decision) -> str:
+def plain_lines(decision: Decision, _gate: GateFinding | None) -> str:
     """Return a line for each row."""
     return "".join(f"{decision.name_of(row)}: {row_sentence(row)}\n" for row in decision.primary)
 

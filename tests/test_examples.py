@@ -15,7 +15,7 @@ from conftest import Run
 from bystander.field import build_signs, command_signs, environment_signs, program_signs
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
-STUDIES = sorted(str(path.relative_to(EXAMPLES)) for path in EXAMPLES.glob("*/*.toml"))
+STUDIES = sorted(str(path.relative_to(EXAMPLES)) for path in EXAMPLES.glob("[!p]*/*.toml"))  # not pipeline/
 C = "#ifdef CHECK\n#include <assert.h>\n#else\n#define assert(x)\n#endif\n" + (
     "int main(int n, char **v) { int s = 0; for (int i = 0; i < n * 100; i++) s += i; assert(s >= 0); return s > 1e9; }"
 )

@@ -57,7 +57,7 @@ for _name, _function, _example, _line in (
     ("check", check.check, check.EXAMPLE, "Try everything once, before hours are spent."),
     ("observe", observe.observe, observe.EXAMPLE, "Run the trials of a study, or of a command."),
     ("decide", decide.decide, decide.EXAMPLE, "Say what is slower, faster, same or unclear."),
-    ("report", report.report, report.EXAMPLE, "Write a page or text for a reviewer."),
+    ("report", report.report, report.EXAMPLE, "Write a page, or files for programs."),
 ):
     app.command(_name, epilog=_example, short_help=_line)(_function)
 app.command(

@@ -72,7 +72,7 @@ def decide(
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:
     """Print a decision for people."""
     from bystander.cli.shown.console import output, tell
-    from bystander.cli.shown.tables import print_ceilings, print_rows, print_secondary, print_singles
+    from bystander.cli.shown.tables import print_ceilings, print_quoted, print_rows, print_secondary, print_singles
     from bystander.units import counted, moment_text
     from bystander.verdicts import (
         answer_sentence,
@@ -116,6 +116,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             print_rows(console, decision, all_rows)
         _print_notes(console, decision, all_rows)
         _print_failures(console, decision)
+        print_quoted(console, decision, all_rows)
         console.print()
         shown, left = print_secondary(console, decision, all_measures)
         if left > 0:

@@ -29,8 +29,10 @@ from bystander.cli.given.options import (
     whole_option,
 )
 from bystander.cli.given.options import given as given_again
+from bystander.cli.given.outputs import SummaryOption, ToOption
 from bystander.cli.shown.said import say
-from bystander.errors import NoSpaceError
+from bystander.errors import BystanderError, NoSpaceError
+from bystander.units import plain_text
 
 if TYPE_CHECKING:
     from bystander.cli.shown.live import Display
@@ -155,18 +157,24 @@ def observe(
     wait: Annotated[
         bool, typer.Option("--wait", help="Wait until another observation on this machine has ended.")
     ] = False,
-    quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
+    to: ToOption = None,
+    summary: SummaryOption = None,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="Show no progress; with --gate, one line when all is well.")
+    ] = False,
 ) -> None:
     """Run the trials of a study into a record; or time one command now, or compare two, without a study.
 
     After an edit, --again compares the folder as it stands with the state that it had.
     """
     from bystander.cli.decide import show
+    from bystander.cli.shown.brief import print_brief
     from bystander.cli.shown.live import Display
     from bystander.design import StoppingRule, command_line, with_placebo
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
+    from bystander.flow.commands.report import append_report, refuse_targets, remove_stale, write_reports
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain
     from bystander.flow.quick.studies import Quick
@@ -182,6 +190,8 @@ def observe(
         "--elsewhere": elsewhere, "--ready": ready, "--end-at-ready": end_at_ready,
         "--sessions": sessions, "--apart": apart,
     }  # fmt: skip
+    targets = to or []
+    refuse_targets(targets, summary)
     refuse_contradictions({name for name, value in given.items() if value}, len(command or []))
     share, seconds = share_option("--margin", margin), duration_option("--budget", budget)
     most = whole_option("--fixed", fixed, "blocks") or whole_option("--blocks", blocks, "blocks")
@@ -195,7 +205,8 @@ def observe(
         numbers=tuple(number or ()), ready=ready, end_at_ready=end_at_ready,
     )  # fmt: skip
     asked = AskedAgain(candidate, from_first, quick.build, tuple(also or ()), size_option("--keep", keep))
-    with Display(quiet) as display, _resumable(archive):
+    remove_stale(targets)
+    with Display(quiet) as display, _resumable(archive), _summarised(summary):
         if resume:
             target = find_archive(archive, variables(), here())
             name = command[0] if command else None
@@ -231,8 +242,14 @@ def observe(
     if result.record:
         repeated = given_again(None if quick or again or resume else study, archive, None)
         decision, finding = decided(target, result.record, words=gate, also=gate_also, given=repeated)
-        show(decision)
-        code = gate_code(finding) if finding and result.complete else 0
+        write_reports(decision, targets, finding)
+        if summary:
+            append_report(decision, finding, summary)
+        if quiet and finding and result.complete:
+            code = print_brief(decision, finding)
+        else:
+            show(decision)
+            code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
         said = "interrupted; nothing was recorded"
         if result.record:
@@ -242,6 +259,19 @@ def observe(
         raise typer.Exit(INTERRUPTED)
     if code:
         raise typer.Exit(code)
+
+
+@contextmanager
+def _summarised(summary: Path | None) -> Iterator[None]:
+    """Append to a summary why an observation could not be made: no report would say it."""
+    from bystander.flow.commands.report import append_text
+
+    try:
+        yield
+    except BystanderError as error:
+        if summary:
+            append_text(f"**bystander observe could not be done**\n\n```\n{plain_text(str(error))}\n```\n", summary)
+        raise
 
 
 @contextmanager

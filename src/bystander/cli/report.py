@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
 
 import typer
 
+from bystander.cli.given.gate import GateAlsoOption, GateOption, gate_code
 from bystander.cli.given.options import (
     ArchiveOption,
     ArmOption,
@@ -22,37 +22,46 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
+from bystander.cli.given.outputs import ToOption
 from bystander.cli.shown.said import say
 
 __all__ = ["EXAMPLE", "report"]
 
-EXAMPLE = "Examples: bystander report --to review.html | bystander report --to review.md"
+_NEXT = {
+    ".html": "Next: open it, or send it to the reviewer.", ".md": "Next: paste it into the review.",
+}  # fmt: skip
+EXAMPLE = "Examples: bystander report --to review.html | bystander report --to review.md --to junit.xml"
 
 
 def report(
     record: RecordArgument = None,
-    to: Annotated[Path, typer.Option("--to", help="The file to write; its suffix says what: .html or .md.")] = Path(
-        "review.html"
-    ),
+    to: ToOption = None,
     measure: MeasureOption = None,
     margin: MarginOption = None,
     risk: RiskOption = None,
     arm: ArmOption = None,
     only: OnlyOption = None,
     order: OrderOption = None,
+    gate: GateOption = None,
+    gate_also: GateAlsoOption = None,
     redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
-    """Write a record as a page or text for a reviewer. Nothing is run."""
+    """Write a record as a page or text for a reviewer, or as a file for programs. Nothing is run."""
     from bystander.flow.commands.decide import decided
-    from bystander.flow.commands.report import known_format, write_report
+    from bystander.flow.commands.report import refuse_targets, write_reports
     from bystander.flow.places import find_archive
     from bystander.units import counted
 
-    known_format(to)
+    targets = to or [Path("review.html")]
+    refuse_targets(targets)
     options = decide_options(measure, margin, risk, arm, only, order)
     found = find_archive(archive, variables(), here())
-    decision, _ = decided(found, record, options, given=given(None, archive, only), redact=redacted)
-    write_report(decision, to)
-    say(f"{to} is written: {decision.head.name}, {counted(len(decision.primary), 'row')}.")
-    say("Next: open it, or send it to the reviewer." if to.suffix == ".html" else "Next: paste it into the review.")
+    decision, finding = decided(found, record, options, gate, gate_also, given(None, archive, only), redacted)
+    write_reports(decision, targets, finding)
+    rows = counted(len(decision.primary), "row")
+    verb = "is" if len(targets) == 1 else "are"
+    say(f"{', '.join(map(str, targets))} {verb} written: {decision.head.name}, {rows}.")
+    say(_NEXT.get(targets[0].suffix.lower(), "Next: hand it to the program that reads it."))
+    if finding is not None and (code := gate_code(finding)):
+        raise typer.Exit(code)

@@ -36,6 +36,7 @@ _TAKES = {
     "records": ("archive",),
     "inspect": ("study", "archive"),
     "leads": ("archive",),
+    "settle": ("archive",),
 }
 
 

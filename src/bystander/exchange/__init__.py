@@ -2,6 +2,9 @@
 
 from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
+from bystander.exchange.decisions.junit import junit_xml
+from bystander.exchange.decisions.openmetrics import openmetrics_text
+from bystander.exchange.decisions.rows_csv import ROWS_HEAD, rows_csv
 from bystander.exchange.marks import Spans, read_marks
 from bystander.exchange.places import accounts_csv, accounts_json, paths_csv, places_json
 from bystander.exchange.readings.other_tables import OtherTable, TableColumns, long_form
@@ -16,6 +19,7 @@ from bystander.exchange.written.toml_text import toml_key, toml_value
 
 __all__ = [
     "BLOCK_FORMAT",
+    "ROWS_HEAD",
     "SETTLED_FILE",
     "USUAL_REFERENCES",
     "Imported",
@@ -30,9 +34,11 @@ __all__ = [
     "block_json",
     "check_json",
     "json_document",
+    "junit_xml",
     "levels_json",
     "long_form",
     "misfit",
+    "openmetrics_text",
     "paths_csv",
     "places_json",
     "read_allowed",
@@ -47,6 +53,7 @@ __all__ = [
     "record_json",
     "record_shown_json",
     "records_listed_json",
+    "rows_csv",
     "settled_text",
     "spans_json",
     "toml_key",

@@ -96,7 +96,13 @@ def _number(value: float) -> float | None:
 
 
 def _side(side: ArmSide) -> dict[str, Any]:
-    return {"trials": side.trials, "failed": side.failed, "median": _number(side.median)}
+    return {
+        "trials": side.trials,
+        "failed": side.failed,
+        "median": _number(side.median),
+        "least": _number(side.least),
+        "greatest": _number(side.greatest),
+    }
 
 
 def _result(row: Row) -> dict[str, Any]:

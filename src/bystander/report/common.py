@@ -27,6 +27,8 @@ from bystander.verdicts import (
 __all__ = [
     "CEILING_HEADS",
     "LOAD_HEADS",
+    "QUOTED",
+    "QUOTED_HEADS",
     "Parts",
     "ceiling_table",
     "changed_secondary",
@@ -128,6 +130,8 @@ def outcome(decision: Decision) -> str:
     return " ".join(filter(None, (outcome_sentence(decision), ceilings_sentence(decision))))
 
 
+QUOTED = "Least, middle and greatest, before and after: what people quote; nothing is tested on them"
+QUOTED_HEADS = ("least", "middle", "greatest")
 CEILING_HEADS = ("ceiling", "arm", "verdict", "beyond", "p", "")
 
 

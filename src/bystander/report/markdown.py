@@ -9,6 +9,8 @@ from bystander.report.accounts import drawn_accounts
 from bystander.report.common import (
     CEILING_HEADS,
     LOAD_HEADS,
+    QUOTED,
+    QUOTED_HEADS,
     ceiling_table,
     changed_secondary,
     load_caption,
@@ -23,15 +25,18 @@ from bystander.report.theme import MARKS
 from bystander.units import moment_text, quantity_text
 from bystander.verdicts import (
     Decision,
+    GateFinding,
     answer_sentence,
     blocks_text,
     change_text,
     failure_sentence,
+    gate_sentences,
     interval_text,
     medians_text,
     minutes_sentence,
     next_sentence,
     placebo_sentence,
+    quoted_texts,
     repeat_lines,
     whole_lines,
 )
@@ -41,18 +46,22 @@ __all__ = ["markdown"]
 _EMPTY = Marked("")
 
 
-def markdown(decision: Decision) -> str:
-    """Return the report of a decision; every text in it is escaped by its type."""
+def markdown(decision: Decision, gate: GateFinding | None = None) -> str:
+    """Return the report of a decision, and what came of a gate; every text in it is escaped by its type."""
     head = decision.head
     lines = [md("### {}", head.study.name), _EMPTY, md("**{}**", outcome(decision)), _EMPTY]
     lines += [md("> {}", note.text) for note in decision.notes]
     lines += [md("> Exploration: {}; the stated risk does not hold.", change) for change in decision.exploration]
-    lines += [_EMPTY] if decision.notes or decision.exploration else []  # or what follows would belong to the last
+    lines += [md("> {}", sentence) for sentence in gate_sentences(gate)] if gate else []
+    lines += (
+        [_EMPTY] if gate or decision.notes or decision.exploration else []
+    )  # or what follows would belong to the last
     lines += [md("{}\n", text) for text in _asides(decision) if text]
     lines += _comparisons(decision) if decision.candidates else _alone(decision)
     lines += _ceilings(decision)
     lines += _failures(decision)
     lines += _accounts(decision)
+    lines += _quoted(decision)
     lines += [_EMPTY, md("<details><summary>What was compared, where and how</summary>"), _EMPTY]
     lines += [md("- arm **{}**: {}", arm.name, arm.identity) for arm in head.arms]
     lines += [md("- machine: {}. {}", machine_title(head.machine), " ".join(machine_sentences(head.machine)))]
@@ -87,6 +96,16 @@ def _ceilings(decision: Decision) -> list[Marked]:
     lines = [_EMPTY, _row(CEILING_HEADS), md("| --- " * len(CEILING_HEADS) + "|"), *rows]
     told = minutes_sentence(decision)
     return [*lines, _EMPTY, md("{}", told)] if told else lines
+
+
+def _quoted(decision: Decision) -> list[Marked]:
+    """Return least, middle and greatest of every row, marked as what nothing is tested on."""
+    if not decision.primary:
+        return []
+    heads = ("workload", *QUOTED_HEADS)
+    rows = [_row((decision.name_of(row), *quoted_texts(row))) for row in decision.primary]
+    summary = md("<details><summary>{}</summary>", QUOTED)
+    return [_EMPTY, summary, _EMPTY, _row(heads), md("| --- " * len(heads) + "|"), *rows, _EMPTY, md("</details>")]
 
 
 def _load_tables(decision: Decision) -> list[Marked]:

@@ -12,15 +12,18 @@ from bystander.report.theme import COLOURS, MARKS
 from bystander.units import moment_text, quantity_text
 from bystander.verdicts import (
     Decision,
+    GateFinding,
     answer_sentence,
     change_text,
     compared_text,
     failure_sentence,
+    gate_sentences,
     interval_text,
     medians_text,
     minutes_sentence,
     next_sentence,
     placebo_sentence,
+    quoted_texts,
     repeat_lines,
     row_sentence,
     saved_text,
@@ -37,8 +40,8 @@ def _references(decision: Decision) -> str:
     return ", ".join(names) or study.reference.name
 
 
-def page(decision: Decision) -> str:
-    """Return the page of a decision; everything in it is escaped and nothing is fetched."""
+def page(decision: Decision, gate: GateFinding | None = None) -> str:
+    """Return the page of a decision, and what came of a gate; everything in it is escaped and nothing is fetched."""
     environment = template_environment()
     environment.filters.update(
         change=change_text, level=interval_text, medians=medians_text, sentence=row_sentence, saved=saved_text,
@@ -52,7 +55,8 @@ def page(decision: Decision) -> str:
         compared=compared_text(decision),
         references=_references(decision),
         outcome=common.outcome(decision),
-        warnings=[text for text in (answer_sentence(decision),) if text],
+        warnings=[text for text in (answer_sentence(decision), *(gate_sentences(gate) if gate else ())) if text],
+        quoted={row.key: quoted_texts(row) for row in decision.primary},
         together=whole_lines(decision),
         load_tables=[(common.load_caption(one), common.load_table(one)) for one in decision.loads if one.parts],
         load_heads=common.LOAD_HEADS,

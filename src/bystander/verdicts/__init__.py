@@ -21,7 +21,7 @@ from bystander.verdicts.worded.ceilings import (
     ceilings_sentence,
     minutes_sentence,
 )
-from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence
+from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence, what_to_do
 from bystander.verdicts.worded.sentences import (
     answer_sentence,
     blocks_text,
@@ -34,6 +34,7 @@ from bystander.verdicts.worded.sentences import (
     medians_text,
     outcome_sentence,
     placebo_sentence,
+    quoted_texts,
     row_sentence,
     saved_text,
     settled_sentence,
@@ -104,6 +105,7 @@ __all__ = [
     "outcome_sentence",
     "over_time_lines",
     "placebo_sentence",
+    "quoted_texts",
     "refuse_gate",
     "repeat_lines",
     "row_sentence",
@@ -117,6 +119,7 @@ __all__ = [
     "study_looks",
     "suite_sentence",
     "trials_to_see",
+    "what_to_do",
     "whole_lines",
     "with_settled",
     "worse_end",

@@ -33,11 +33,16 @@ class Note:
 
 @dataclass(frozen=True)
 class ArmSide:
-    """One arm in a row: trials, how many of them failed, and the median of the others (NaN for none)."""
+    """One arm in a row: trials, how many of them failed, and of the others the median, the least and the greatest.
+
+    NaN for none. Least and greatest are what people quote; nothing is tested on them.
+    """
 
     trials: int
     failed: int
     median: float
+    least: float = math.nan
+    greatest: float = math.nan
 
 
 @dataclass(frozen=True)

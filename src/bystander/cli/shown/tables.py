@@ -31,10 +31,11 @@ from bystander.verdicts import (
     contribution_text,
     medians_text,
     minutes_sentence,
+    quoted_texts,
     shared_axis,
 )
 
-__all__ = ["MARKS", "print_ceilings", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
+__all__ = ["MARKS", "print_ceilings", "print_quoted", "print_rows", "print_secondary", "print_singles", "rows_to_show"]
 
 MARKS = {
     "slower": "▲", "more": "▲", "higher": "▲", "faster": "▼", "less": "▼", "lower": "▼", "same": "=", "unclear": "○",
@@ -47,6 +48,7 @@ _PLAIN_MARKS = {
 _PLAIN = str.maketrans("━●┊░▏▕─○", "-*|.  -o")
 _WIDE = 112
 _CEILING_STYLES = {"broken": "slower", "unclear": "unclear", "holds": "same"}
+_QUOTED, _NOT_TESTED = ("least", "middle", "greatest"), "not tested"
 _OTHER = "other measure"
 _WHOLE = "the whole"
 _MOST_ROWS = 30
@@ -221,6 +223,26 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
     if forms:
         console.print(table)
     return len(shown), len(changed) - len(shown)
+
+
+def print_quoted(console: Console, decision: Decision, everything: bool = False) -> None:
+    """Print least, middle and greatest of every row that is shown: what people quote, and nothing is tested on."""
+    rows = rows_to_show(decision.primary, everything)[0]
+    texts = [quoted_texts(row) for row in rows]
+    widths = [widest(title, *(text[k] for text in texts)) for k, title in enumerate(_QUOTED)]
+    names = [decision.name_of(row) for row in rows]
+    forms = told_apart(names, console.width - sum(widths) - 3 * GAP)
+    if not rows or forms is None:
+        return
+    table = Table(
+        box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False, style="quiet"
+    )
+    for title in (_NOT_TESTED, *_QUOTED):
+        table.add_column(title, no_wrap=True)
+    for name, text in zip(names, texts, strict=True):
+        table.add_row(forms[name], *text, style="quiet")
+    console.print()
+    console.print(table)
 
 
 def print_ceilings(console: Console, decision: Decision) -> None:

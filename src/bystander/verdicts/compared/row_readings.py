@@ -36,6 +36,8 @@ class RowReadings(NamedTuple):
         Low and high ends of each reading.
     medians : pair of float
         Of the reference's and the candidate's good trials, in the measure's unit.
+    ends : pair of pairs of float
+        The least and the greatest of them, for both arms.
     unread : int
         Blocks left out because this measure was not read in them.
     at_floor : int
@@ -51,6 +53,7 @@ class RowReadings(NamedTuple):
     reference: tuple[Floats, Floats]
     candidate: tuple[Floats, Floats]
     medians: tuple[float, float]
+    ends: tuple[tuple[float, float], tuple[float, float]]
     paired: bool
     unread: int
     at_floor: int
@@ -104,12 +107,13 @@ def row_readings(trials: Trials, rows: Sequence[RowTrials], readings: Readings, 
         ends = [low[side] for side in sides]
         blocks, first = trials.block[sides[0]], trials.order[sides[1]] < trials.order[sides[0]]
         medians = zip(*(middle.tolist() for middle in middles), strict=True)
+        extremes = [np.stack([side.min(axis=1), side.max(axis=1)], axis=1).tolist() for side in values]
         for k, (i, middle) in enumerate(zip(members, medians, strict=True)):
             if plain[k]:
                 reference, candidate = ends[0][k], ends[1][k]
                 found[i] = RowReadings(
                     scale, _margin_on(scale, margin, middle[0]), (reference, reference), (candidate, candidate), middle,
-                    True, 0, 0, blocks[k], first[k],
+                    (tuple(extremes[0][k]), tuple(extremes[1][k])), True, 0, 0, blocks[k], first[k],
                 )  # fmt: skip
     return [
         kept if kept is not None else _uneven(trials, row, readings, margin)
@@ -136,13 +140,16 @@ def _uneven(trials: Trials, row: RowTrials, readings: Readings, margin: float) -
     else:
         reference, candidate = reference[readings.known[reference]], candidate[readings.known[candidate]]
     sides = (reference, candidate)
-    medians = [median(readings.values[side][readings.good[side]]) for side in sides]
+    good = [readings.values[side][readings.good[side]] for side in sides]
+    medians = [median(values) for values in good]
+    extremes = [(float(values.min()), float(values.max())) if values.size else (math.nan, math.nan) for values in good]
     ratio = readings.measure.unit not in _DIFFERENCES and not any(readings.not_above_zero[side].any() for side in sides)
     scale = Scale.RATIO if ratio else Scale.DIFFERENCE
     low, high = (readings.log_low, readings.log_high) if ratio else (readings.low, readings.high)
     ends = [(kept := low[side], kept if high is low else high[side]) for side in sides]
     return RowReadings(
-        scale, _margin_on(scale, margin, medians[0]), ends[0], ends[1], (medians[0], medians[1]), row.paired, unread,
+        scale, _margin_on(scale, margin, medians[0]), ends[0], ends[1], (medians[0], medians[1]),
+        (extremes[0], extremes[1]), row.paired, unread,
         int(sum(np.count_nonzero(readings.floored[side]) for side in sides)), trials.block[reference],
         trials.order[candidate] < trials.order[reference] if row.paired else np.zeros(0, dtype=bool),
     )  # fmt: skip

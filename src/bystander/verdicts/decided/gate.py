@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -78,6 +79,8 @@ class GateFinding:
         Rows that the gate did not count, as their trials are not known to be in random order.
     accepted : tuple of (str, str)
         What would have been found, and was accepted.
+    stopping : tuple of (str, Row or CeilingRow)
+        What is found of rows and ceilings: the word, and the very row.
     bounds : tuple of NotRuledOut
         Of every row whose measure has a worse side, the largest first.
     """
@@ -88,6 +91,24 @@ class GateFinding:
     left_out: tuple[Row, ...]
     bounds: tuple[NotRuledOut, ...]
     accepted: tuple[tuple[str, str], ...] = ()
+    stopping: tuple[tuple[str, Row | CeilingRow], ...] = ()
+
+    @cached_property
+    def _words(self) -> dict[int, list[str]]:
+        found: dict[int, list[str]] = {}
+        for word, row in self.stopping:
+            found.setdefault(id(row), []).append(word)
+        return found
+
+    def words_of(self, row: Row | CeilingRow) -> tuple[str, ...]:
+        """Return what is found of a row, or of a ceiling, of the decision that was held against the gate."""
+        return tuple(dict.fromkeys(self._words.get(id(row), ())))
+
+    @property
+    def of_record(self) -> tuple[tuple[str, str], ...]:
+        """What is found of arms alone, and of the record as a whole: the word, and of what."""
+        words = {word for word, _ in self.stopping}
+        return tuple((word, what) for word, what in self.found if word not in words)
 
 
 def gate_words(text: str) -> tuple[str, ...]:
@@ -192,13 +213,20 @@ def gate(decision: Decision, ask: GateAsk) -> GateFinding:
     bounds = sorted((_bound(row) for row in rows if row.measure.better), key=lambda one: -one.worse)
     seen = [(row, word) for row, sure in zip(rows, certain, strict=True) for word in _words(row, sure, ask)]
     seen += [(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
-    found = [_named(row, word) for row, word in seen if not _passes(row, word)]
+    stopping: list[tuple[str, Row | CeilingRow]] = [(word, row) for row, word in seen if not _passes(row, word)]
+    stopping += [(word, row) for row in _gated_ceilings(decision) for word in _ceiling_words(row, ask)]
+    found = [(word, _name(row)) for word, row in stopping]
     accepted = [_named(row, word) for row, word in seen if _passes(row, word)]
-    found += [(word, _of_ceiling(row)) for row in _gated_ceilings(decision) for word in _ceiling_words(row, ask)]
     found += _of_record(decision, ask)
     untold = _untold(decision, ask, names, rows, doubtful, apart)
     return GateFinding(
-        ask, tuple(dict.fromkeys(found)), tuple(untold), tuple(left_out), tuple(bounds), tuple(dict.fromkeys(accepted))
+        ask,
+        tuple(dict.fromkeys(found)),
+        tuple(untold),
+        tuple(left_out),
+        tuple(bounds),
+        tuple(dict.fromkeys(accepted)),
+        tuple(stopping),
     )
 
 
@@ -208,7 +236,13 @@ def _passes(row: Row, word: str) -> bool:
 
 
 def _named(row: Row, word: str) -> tuple[str, str]:
-    return word, row.workload if row.primary else f"{row.workload}, {row.measure.label}"
+    return word, _name(row)
+
+
+def _name(row: Row | CeilingRow) -> str:
+    if isinstance(row, CeilingRow):
+        return f"{row.workload} under {row.arm}, {row.ceiling.text(row.measure.unit)}"
+    return row.workload if row.primary else f"{row.workload}, {row.measure.label}"
 
 
 def _words(row: Row, certain: bool, ask: GateAsk) -> list[str]:
@@ -222,7 +256,9 @@ def _words(row: Row, certain: bool, ask: GateAsk) -> list[str]:
     zero = 1.0 if row.scale == Scale.RATIO else 0.0
     matters = row.verdict not in (Verdict.FAILED, Verdict.SAME) and row.relevance != Relevance.WITHIN
     if certain and matters and row.measure.better:
-        holding.append(row.measure.words[0 if row.estimate > zero else 1])
+        # Without an estimate, as readings lie at their floor or trials failed, the interval says which way.
+        where = row.low if math.isnan(row.estimate) else row.estimate
+        holding.append(row.measure.words[0 if where > zero else 1])
     return [word for word in holding if word in ask.words]
 
 
@@ -237,10 +273,6 @@ def _ceiling_words(row: CeilingRow, ask: GateAsk) -> list[str]:
     held = row.verdict == CeilingVerdict.HOLDS and sure
     holding = ["broken"] * (row.verdict == CeilingVerdict.BROKEN and sure) + ["not-held"] * (not held)
     return [word for word in holding if word in ask.words]
-
-
-def _of_ceiling(row: CeilingRow) -> str:
-    return f"{row.workload} under {row.arm}, {row.ceiling.text(row.measure.unit)}"
 
 
 def _untold_ceilings(decision: Decision, ask: GateAsk) -> list[str]:
@@ -354,5 +386,7 @@ def _not_ruled_out(finding: GateFinding) -> str:
         largest.setdefault(one.row.measure.name, one)
     if not any(word in CHANGES or word in ("unclear", "not-ruled-out") for word in finding.ask.words) or not largest:
         return ""
-    bounds = [f"{one.text} ({_named(one.row, '')[1]})" for one in largest.values()]
-    return f"; a worsening of up to {', '.join(bounds)} is not ruled out"
+    bounds = [
+        f"of {'' if math.isinf(one.worse) else 'up to '}{one.text} ({_name(one.row)})" for one in largest.values()
+    ]
+    return f"; a worsening {', '.join(bounds)} is not ruled out"

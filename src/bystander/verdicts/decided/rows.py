@@ -231,12 +231,14 @@ class _RowMaker:
         """Both arms of each row; without medians before its first look."""
         found = []
         for pair, readings, stop in zip(self.rows.pairs, self.rows.readings, self.rows.stops, strict=True):
-            medians = (math.nan, math.nan) if stop.look is None else readings.medians
+            seen = stop.look is not None
+            medians = readings.medians if seen else (math.nan, math.nan)
+            ends = readings.ends if seen else ((math.nan, math.nan), (math.nan, math.nan))
             failed = self.of.facts[pair.workload].failed
             found.append(
                 (
-                    ArmSide(int(pair.reference.size), failed[0], medians[0]),
-                    ArmSide(int(pair.candidate.size), failed[1], medians[1]),
+                    ArmSide(int(pair.reference.size), failed[0], medians[0], *ends[0]),
+                    ArmSide(int(pair.candidate.size), failed[1], medians[1], *ends[1]),
                 )
             )
         return found

@@ -15,10 +15,16 @@ from bystander.design import (
     printed_options,
     unbraced,
 )
+from bystander.verdicts.ceilings import CeilingRow
+from bystander.verdicts.decided.gate import GateFinding
 from bystander.verdicts.types import Decision, Row
+from bystander.verdicts.worded.ceilings import beyond_text, ceiling_text
+from bystander.verdicts.worded.sentences import row_sentence
 from bystander.verdicts.words import Verdict
 
-__all__ = ["next_sentence", "repeat_lines", "see_sentence"]
+__all__ = ["next_sentence", "repeat_lines", "see_sentence", "what_to_do"]
+
+_MOST_TOLD = 8
 
 
 def see_sentence(decision: Decision) -> str:
@@ -85,6 +91,39 @@ def _settling(decision: Decision, unclear: Sequence[Row]) -> str:
     if not again:
         return f"Next: {blocks} blocks in a new record may settle {row.workload}."
     return f"Next: a new record may settle {row.workload}:\n  {again}"
+
+
+def what_to_do(decision: Decision, gate: GateFinding) -> list[str]:
+    """Return each row that stops a gate, in a sentence, with the command that goes on; on lines of their own."""
+    rows: dict[int, Row | CeilingRow] = {id(row): row for _, row in gate.stopping}
+    texts = []
+    for row in list(rows.values())[:_MOST_TOLD]:
+        words = ", ".join(gate.words_of(row))
+        if isinstance(row, CeilingRow):
+            asked = f"{row.workload} under {row.arm}, {ceiling_text(row, decision.measure.name)}"
+            texts.append(f"{asked} ({words}): beyond it {beyond_text(row)}")
+            continue
+        name = decision.name_of(row) if row.primary else f"{decision.name_of(row)}, {row.measure.label}"
+        text = f"{name} ({words}): {row_sentence(row)}"
+        steps = _steps(decision, row, set(gate.words_of(row)))
+        texts.append("\n  ".join([text, *steps]))
+    if (rest := len(rows) - _MOST_TOLD) > 0:
+        texts.append(f"and {rest} more")
+    return texts
+
+
+def _steps(decision: Decision, row: Row, words: set[str]) -> list[str]:
+    """Return the commands that look into a row, or settle it."""
+    head, given = decision.head, decision.given
+    if words & {"failed", "other-answer", "other-work"}:
+        again = check_again(head, given, row.workload)
+        return [again] if again else []
+    steps = [inspect_again(head, given, row.workload)] if Verdict(row.verdict).is_worse and row.primary else []
+    which = [] if row.primary else ["--measure", row.measure.name]
+    which += ["--arm", row.arm] if decision.several else []
+    bare = replace(given, study="", only=())
+    steps.append(command_line("settle", row.workload, "accepted", *which, "--because", "...", given=bare))
+    return [step for step in steps if step]
 
 
 def repeat_lines(decision: Decision) -> list[str]:

@@ -26,6 +26,7 @@ __all__ = [
     "medians_text",
     "outcome_sentence",
     "placebo_sentence",
+    "quoted_texts",
     "row_sentence",
     "saved_text",
     "settled_sentence",
@@ -151,6 +152,19 @@ def medians_text(row: Row) -> str:
         for side in (row.reference, row.candidate)
     ]
     return " to ".join(sides)
+
+
+def quoted_texts(row: Row) -> tuple[str, str, str]:
+    """Return least, middle and greatest of both arms, as people quote them: "120 ms to 150 ms"; untested."""
+    if not row.looked_at:
+        return "-", "-", "-"
+    pairs = [
+        (getattr(row.reference, which), getattr(row.candidate, which)) for which in ("least", "median", "greatest")
+    ]
+    least, middle, greatest = (
+        " to ".join(quantity_text(v, row.measure.unit) if math.isfinite(v) else "none" for v in pair) for pair in pairs
+    )
+    return least, middle, greatest
 
 
 def blocks_text(row: Row) -> str:

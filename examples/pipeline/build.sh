@@ -1,0 +1,1 @@
+test -f office.py

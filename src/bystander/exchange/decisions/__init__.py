@@ -1,0 +1,1 @@
+"""A decision as files for programs: one format a file."""
