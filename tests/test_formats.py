@@ -23,6 +23,7 @@ from bystander.errors import UsageError
 from bystander.exchange import ROWS_HEAD, junit_xml, openmetrics_text, rows_csv
 from bystander.flow.commands.report import FORMATS, append_text, refuse_targets, write_reports
 from bystander.report import markdown, page
+from bystander.units import plain_text
 from bystander.verdicts import Decision, GateFinding, Options, decide, gate, gate_ask
 
 ROOT = Path(__file__).parents[1]
@@ -103,8 +104,7 @@ def test_openmetrics_is_read_by_another_parser() -> None:
     row = next(row for row in decision.primary if row.workload == "gauge")
 
     assert change["gauge"] == row.estimate
-    assert HOSTILE in change
-    assert math.isnan(change[HOSTILE])
+    assert math.isnan(change[plain_text(HOSTILE)])
     assert [state for state, value in states.items() if value] == ["slower"]
     assert {s.labels["word"]: s.value for s in families["bystander_gate_found"].samples} == {"slower": 1, "failed": 1}
     assert families["bystander_load"].samples[0].value == decision.loads[0].ratio
@@ -138,7 +138,9 @@ def test_least_middle_and_greatest_are_marked_as_not_tested() -> None:
 
     assert (row.reference.least, row.reference.greatest) == (min(times), max(times))
     assert "what people quote; nothing is tested on them" in markdown(decision, finding)
-    assert "not tested: least " in page(decision, finding)
+    for write in (page, junit_xml):
+        assert "not tested: least " in write(decision, finding)
+    assert "bystander_least{" in openmetrics_text(decision)
     failed = next(row for row in decision.primary if row.workload == HOSTILE)
     assert math.isnan(failed.candidate.least)
 

@@ -238,17 +238,19 @@ def test_units_and_names_are_text_in_every_format(tmp_path: Path, run: Run) -> N
             rows += f'"{name}",{arm},{block},{order},depth,{1 + block / 50 + order},"{HOSTILE_UNIT}"\n'
     (tmp_path / "r.csv").write_text(rows, encoding="utf-8")
     run("records", "import", "r.csv", "--measure", "depth")
-    for target in ("r.html", "r.md"):
-        run("report", "--to", target)
+    targets = ("r.html", "r.md", "r.xml", "r.openmetrics")
+    run("report", *(word for target in targets for word in ("--to", target)))
     page, text = ((tmp_path / target).read_text(encoding="utf-8") for target in ("r.html", "r.md"))
     shown = run("decide").stdout + run("records", "show").stdout
     document = run("decide", "--json").stdout
 
     assert "<script" not in page
     assert "\x1b" not in page + text + shown + document
+    for target in targets[2:]:
+        assert "\x1b" not in (tmp_path / target).read_text(encoding="utf-8")
     assert "<b>" not in page + re.sub(r"\\<", "", text)
     assert not re.search(r"(?<!\\)<script|http://|www\.", text)
-    assert [len(re.findall(r"(?<!\\)\|", line)) for line in text.splitlines() if line.startswith("| =")] == [6]
+    assert [len(re.findall(r"(?<!\\)\|", line)) for line in text.splitlines() if line.startswith("| =")] == [6, 5]
     assert json.loads(document)["results"][0]["workload"] == name
 
 

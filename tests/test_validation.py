@@ -23,7 +23,7 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
     subprocess.run(words, check=True, timeout=400)
     text = (tmp_path / "validation.md").read_text(encoding="utf-8")
     parts = [part.splitlines() for part in text.split("\n## ")[1:]]
-    alarms, suites, power, distance, coverage, wholes, foretold, budget = parts
+    alarms, suites, power, distance, coverage, wholes, ceilings, foretold, budget = parts
     rows = {line.split("|")[1].strip(): percents(line) for line in alarms if line.startswith("| ") and "% |" in line}
     ours = next(shares for way, shares in rows.items() if "Bystander" in way)
     heads = ("| noise", "| change", "| shift", "| ---")
@@ -52,6 +52,9 @@ def test_the_validation_runs_and_keeps_its_promises(tmp_path: Path) -> None:
     for line in wholes:
         if line.startswith(("| normal", "| skewed")):
             assert sum(percents(line)[:-1]) >= 8 * 80  # of 4 to 24 suites each
+    held = {line.split("|")[1].strip(): percents(line) for line in ceilings if line.startswith(("| 95 %", "| 90 %"))}
+    assert held["95 %, none beyond, 140 trials, looks"][:2] == [100.0, 0.0]
+    assert all(max(shares[:2]) <= 25 for head, shares in held.items() if "at the limit" in head)  # of 24 or 7 each
     assert len(ElementTree.parse(tmp_path / "validation.svg").findall("{*}rect")) == 1 + len(rows)
 
 

@@ -5,7 +5,7 @@ from bystander.verdicts.compared.noise import Noise, noises
 from bystander.verdicts.compared.spreads import Spread, spreads
 from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
-from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_sentences, gate_words, refuse_gate
+from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_words, refuse_gate
 from bystander.verdicts.decided.settled import acceptable, least_worse, with_settled, worse_end
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
@@ -21,6 +21,7 @@ from bystander.verdicts.worded.ceilings import (
     ceilings_sentence,
     minutes_sentence,
 )
+from bystander.verdicts.worded.gate import gate_sentences
 from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence, what_to_do
 from bystander.verdicts.worded.sentences import (
     answer_sentence,

@@ -20,6 +20,7 @@ from bystander.verdicts import (
     ceiling_notes,
     ceiling_text,
     outcome_sentence,
+    quoted_texts,
     row_sentence,
 )
 
@@ -65,8 +66,10 @@ def _marked(case: ElementTree.Element, kind: str, why: str, message: str) -> Non
 
 def _of_row(decision: Decision, row: Row, gate: GateFinding | None) -> ElementTree.Element:
     name = decision.name_of(row) if row.primary else f"{decision.name_of(row)}, {row.measure.label}"
-    sentence = row_sentence(row)
-    case = _case(name, f"{decision.head.study.name}.{row.arm}", "\n".join([sentence, *(n.text for n in row.notes)]))
+    sentence, (least, middle, greatest) = row_sentence(row), quoted_texts(row)
+    quoted = f"not tested: least {least}, middle {middle}, greatest {greatest}"
+    said = "\n".join([sentence, *(note.text for note in row.notes), quoted])
+    case = _case(name, f"{decision.head.study.name}.{row.arm}", said)
     if words := gate.words_of(row) if gate else ():
         _marked(case, _FAILURE, " ".join(words), sentence)
     elif row.verdict in (Verdict.UNCLEAR, Verdict.FAILED):

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
+from bystander.units import plain_text
 from bystander.verdicts import CeilingVerdict, Decision, GateFinding, Row, Scale, Verdict
 
 __all__ = ["openmetrics_text"]
@@ -37,7 +38,7 @@ class _Family:
         yield f"# HELP {self.name} {self.help.translate(_ESCAPED)}"
         suffix = "_info" if self.kind == "info" else ""
         for labels, value in self.samples:
-            said = ",".join(f'{key}="{text.translate(_ESCAPED)}"' for key, text in labels.items())
+            said = ",".join(f'{key}="{plain_text(text).translate(_ESCAPED)}"' for key, text in labels.items())
             yield f"{self.name}{suffix}{{{said}}} {_number(value)}"
 
 
@@ -83,6 +84,8 @@ def _of_rows(decision: Decision) -> Iterator[_Family]:
     high = _Family("bystander_change_high", "gauge", "The upper end of its interval.")
     verdict = _Family("bystander_verdict", "stateset", "What is said of a row.")
     middle = _Family("bystander_median", "gauge", "The median of an arm's good trials, in the label unit.")
+    least = _Family("bystander_least", "gauge", "The least of an arm's good trials; nothing is tested on it.")
+    greatest = _Family("bystander_greatest", "gauge", "The greatest of an arm's good trials; nothing is tested on it.")
     trials = _Family("bystander_trials", "gauge", "Trials of an arm that count.")
     failed = _Family("bystander_failed_trials", "gauge", "Trials of an arm that failed.")
     for row in decision.rows:
@@ -97,9 +100,11 @@ def _of_rows(decision: Decision) -> Iterator[_Family]:
             mine = {**labels, "of": arm}
             middle.add(side.median, **mine, unit=row.measure.unit)
             if row.primary:
+                least.add(side.least, **mine, unit=row.measure.unit)
+                greatest.add(side.greatest, **mine, unit=row.measure.unit)
                 trials.add(side.trials, **mine)
                 failed.add(side.failed, **mine)
-    yield from (change, low, high, verdict, middle, trials, failed)
+    yield from (change, low, high, verdict, middle, least, greatest, trials, failed)
 
 
 def _of_wholes(decision: Decision) -> Iterator[_Family]:

@@ -33,11 +33,10 @@ from bystander.verdicts.ceilings import SESSIONS_ENOUGH, CeilingRow
 from bystander.verdicts.types import Decision, GateAsk, Row
 from bystander.verdicts.words import CeilingVerdict, Relevance, Scale, Verdict
 
-__all__ = ["GateFinding", "NotRuledOut", "gate", "gate_ask", "gate_sentences", "gate_words", "refuse_gate"]
+__all__ = ["GateFinding", "NotRuledOut", "gate", "gate_ask", "gate_words", "refuse_gate", "row_name"]
 
 OF_STUDY = "study"  # in the place of words: what the study says
 GATE_ALSO = ("unrandomised", "dependent")
-_NAMED = 12
 
 
 @dataclass(frozen=True)
@@ -215,7 +214,7 @@ def gate(decision: Decision, ask: GateAsk) -> GateFinding:
     seen += [(one.row, "not-ruled-out") for one in bounds if one.beyond and "not-ruled-out" in ask.words]
     stopping: list[tuple[str, Row | CeilingRow]] = [(word, row) for row, word in seen if not _passes(row, word)]
     stopping += [(word, row) for row in _gated_ceilings(decision) for word in _ceiling_words(row, ask)]
-    found = [(word, _name(row)) for word, row in stopping]
+    found = [(word, row_name(row)) for word, row in stopping]
     accepted = [_named(row, word) for row, word in seen if _passes(row, word)]
     found += _of_record(decision, ask)
     untold = _untold(decision, ask, names, rows, doubtful, apart)
@@ -236,10 +235,11 @@ def _passes(row: Row, word: str) -> bool:
 
 
 def _named(row: Row, word: str) -> tuple[str, str]:
-    return word, _name(row)
+    return word, row_name(row)
 
 
-def _name(row: Row | CeilingRow) -> str:
+def row_name(row: Row | CeilingRow) -> str:
+    """Return what a gate calls a row, or a ceiling."""
     if isinstance(row, CeilingRow):
         return f"{row.workload} under {row.arm}, {row.ceiling.text(row.measure.unit)}"
     return row.workload if row.primary else f"{row.workload}, {row.measure.label}"
@@ -362,31 +362,3 @@ def _unread(head: RecordHead, names: Sequence[str]) -> list[str]:
 
 def _workloads(rows: Sequence[Row | CeilingRow]) -> str:
     return listed(list(dict.fromkeys(row.workload for row in rows)), 3)
-
-
-def gate_sentences(finding: GateFinding) -> list[str]:
-    """Return what came of a gate, for people."""
-    words = ",".join(finding.ask.words)
-    if finding.found:
-        lines = [f"gate {words}: found {listed([f'{what} ({word})' for word, what in finding.found], _NAMED)}"]
-    elif finding.untold:
-        lines = [f"gate {words}: it could not be told whether there is any"]
-    else:
-        lines = [f"gate {words}: nothing found{_not_ruled_out(finding)}"]
-    if finding.accepted:
-        passed = listed([f"{what} ({word})" for word, what in finding.accepted], _NAMED)
-        lines.append(f"gate: accepted, and passed: {passed}")
-    return [*lines, *(f"gate: {sentence}" for sentence in finding.untold)]
-
-
-def _not_ruled_out(finding: GateFinding) -> str:
-    """Return, for each gated measure, the largest worsening that is not ruled out."""
-    largest: dict[str, NotRuledOut] = {}
-    for one in finding.bounds:
-        largest.setdefault(one.row.measure.name, one)
-    if not any(word in CHANGES or word in ("unclear", "not-ruled-out") for word in finding.ask.words) or not largest:
-        return ""
-    bounds = [
-        f"of {'' if math.isinf(one.worse) else 'up to '}{one.text} ({_name(one.row)})" for one in largest.values()
-    ]
-    return f"; a worsening {', '.join(bounds)} is not ruled out"
