@@ -327,3 +327,11 @@ def test_sessions_are_kept_and_counted(run: Run, tmp_path: Path) -> None:
     for command in ("check", "observe"):
         said = run(command, code=2).stderr
         assert "workloads.year.ceiling: 7 blocks cannot show that 60 % of trials stay within 9 s" in said
+
+
+def test_memory_of_a_few_sizes_is_not_taken_for_dependent() -> None:
+    """It says nothing of minutes; times that take few values do."""
+    steps = [1e7 if i < 40 else 1.1e7 for i in range(80)]
+    memory = decide(held({"now": steps}, Ceiling("peak_memory", 2e7), measure="peak_memory")).ceilings[0]
+    assert (memory.verdict, memory.dependent, math.isnan(memory.serial_z)) == ("holds", False, True)
+    assert only(held({"now": [value / 1e8 for value in steps]}, QUARTER)).dependent

@@ -77,6 +77,26 @@ git show v1:tidebook/telegrams.py > tidebook/telegrams.py
 """
 
 
+CEILINGS = """
+cat > answer.toml <<'TOML'
+name = "harbour office: is a gauge answered in time?"
+margin = "10 %"
+blocks = 60
+stopping = "fixed"
+seed = 5
+[arms.before]
+revision = "v1"
+[arms.after]
+revision = "v2"
+[workloads.gauge]
+command = "python3 -m tidebook gauge --days 20"
+ceiling.elapsed = "90 ms for 80 %"
+ceiling.peak_memory = "15 MiB for 80 %"
+TOML
+bystander observe --quiet --study answer.toml > /dev/null 2>&1
+"""
+
+
 def staged(command: str, folder: str = "harbour-office", prepare: str = "") -> str:
     """Return a command that runs on the stage, where that can be set up."""
     if os.geteuid() == 0 and shutil.which("unshare"):
@@ -149,16 +169,20 @@ def trial_page(name: str, trial: str, study: str = "") -> None:
 
 
 PICTURES: dict[str, Callable[[], None]] = {
-    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=62),
+    "demo": lambda: shot("demo", "bystander demo --recorded", folder="/tmp && rm -rf harbour-office", rows=76),
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=23),
-    "decide": lambda: shot("decide", "bystander decide", rows=52),
+    "decide": lambda: shot("decide", "bystander decide", rows=70),
     "leads": lambda: shot("leads", "bystander leads", rows=43),
     "inspect": lambda: shot(
         "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29
     ),
     "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "again": lambda: shot("again", "bystander observe --again", prepare=AGAIN, rows=28),
+    "pipeline": lambda: shot(
+        "pipeline", "bystander observe --gate slower,other-answer --quiet --only gauge --only notices", rows=18
+    ),
+    "ceilings": lambda: shot("ceilings", "bystander decide", prepare=CEILINGS, rows=26),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=24),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),

@@ -30,7 +30,7 @@ class CeilingRow(NamedTuple):
         The smaller of them after Holm (1979) over all ceilings of the record.
     verdict : CeilingVerdict
     serial_z : float
-        By how many standard errors trials resemble the one before; NaN for fewer than 12.
+        By how many standard errors trials resemble the one before; NaN for fewer than 12, and memory of few sizes.
     dependent : bool
         Whether that is more than luck would give in one of a hundred.
     sessions : int

@@ -51,7 +51,7 @@ _CEILING_STYLES = {"broken": "slower", "unclear": "unclear", "holds": "same"}
 _QUOTED, _NOT_TESTED = ("least", "middle", "greatest"), "not tested"
 _OTHER = "other measure"
 _WHOLE = "the whole"
-_MOST_ROWS = 30
+_MOST_ROWS, _MOST_QUOTED = 30, 5
 _MEDIAN = "median (interval)"
 _LEAST_NAME, _LEAST_CHART = 8, 12
 
@@ -227,7 +227,7 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
 
 def print_quoted(console: Console, decision: Decision, everything: bool = False) -> None:
     """Print least, middle and greatest of every row that is shown: what people quote, and nothing is tested on."""
-    rows = rows_to_show(decision.primary, everything)[0]
+    rows = decision.primary if everything else decision.primary[:_MOST_QUOTED]
     texts = [quoted_texts(row) for row in rows]
     widths = [widest(title, *(text[k] for text in texts)) for k, title in enumerate(_QUOTED)]
     names = [decision.name_of(row) for row in rows]
@@ -243,6 +243,8 @@ def print_quoted(console: Console, decision: Decision, everything: bool = False)
         table.add_row(forms[name], *text, style="quiet")
     console.print()
     console.print(table)
+    if rest := len(decision.primary) - len(rows):
+        console.print(f"and {counted(rest, 'row')} more: --all-rows shows them.", style="quiet")
 
 
 def print_ceilings(console: Console, decision: Decision) -> None:

@@ -17,6 +17,7 @@ from bystander.verdicts.words import CeilingVerdict
 __all__ = ["ceiling_rows"]
 
 _DEPENDENT_Z = 2.3263  # one-sided, 1 %
+_DISTINCT = 1 / 3
 _FEWEST = 12  # trials of which it can be told whether they depend on each other
 _OF_A_PAUSE = 0.9  # what of the pause that was asked for tells two sessions apart: clocks are set meanwhile
 
@@ -53,6 +54,8 @@ def _serial(record: Record, test: CeilingTest) -> float:
     if test.measure is None or test.trials.size < _FEWEST:
         return math.nan
     values = record.column(test.measure.name)[test.trials]
+    if test.measure.unit == "B" and np.unique(values).size < _DISTINCT * values.size:
+        return math.nan  # memory of a few sizes: what is beyond is a matter of the program, not of the minute
     return serial_z(np.where(record.trials.failed[test.trials], np.inf, values))
 
 

@@ -25,6 +25,7 @@ from bystander.verdicts.words import Verdict
 __all__ = ["next_sentence", "repeat_lines", "see_sentence", "what_to_do"]
 
 _MOST_TOLD = 8
+_WRONG = {"other-answer": "it gives another answer", "other-work": "it does other work"}
 
 
 def see_sentence(decision: Decision) -> str:
@@ -104,7 +105,8 @@ def what_to_do(decision: Decision, gate: GateFinding) -> list[str]:
             texts.append(f"{asked} ({words}): beyond it {beyond_text(row)}")
             continue
         name = decision.name_of(row) if row.primary else f"{decision.name_of(row)}, {row.measure.label}"
-        text = f"{name} ({words}): {row_sentence(row)}"
+        wrong = [what for word, what in _WRONG.items() if word in gate.words_of(row)]
+        text = f"{name} ({words}): {'; '.join([*wrong, row_sentence(row)])}"
         steps = _steps(decision, row, set(gate.words_of(row)))
         texts.append("\n  ".join([text, *steps]))
     if (rest := len(rows) - _MOST_TOLD) > 0:
