@@ -228,7 +228,7 @@ def _study(
         arms=tuple(arms),
         compared=compared,
         seed=None,
-        blocks=DEFAULT_BLOCKS if alone else study.blocks,
+        blocks=study.blocks if not alone or study.ceilings else DEFAULT_BLOCKS,
         stopping=StoppingRule.LOOKS if alone else study.stopping,
     )
     return with_placebo(planned) if study.control else planned

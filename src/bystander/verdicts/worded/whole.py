@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from bystander.design import Measure
 from bystander.units import counted, duration_text, listed, share_text
 from bystander.verdicts.types import Decision
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
 from bystander.verdicts.worded.sentences import decimals
 
-__all__ = ["contribution_text", "load_lines", "mean_line", "whole_lines"]
+__all__ = ["contribution_text", "whole_lines"]
 
 _NAMED, _SHARES_NAMED = 4, 5
 _DOMINATES = 0.2  # of the square of the interval
@@ -21,31 +22,31 @@ _FACTOR = 2.0
 def whole_lines(decision: Decision) -> list[str]:
     """Return what is said of all workloads together, a line each; empty where there is nothing to say."""
     several = len(decision.loads) > 1 or len(decision.means) > 1
-    lines = [line for load in decision.loads for line in load_lines(load, several)]
+    lines = [line for load in decision.loads for line in _load_lines(load, decision.measure, several)]
     told = [mean for mean in decision.means if mean.known or 0 < len(mean.prevented) < len(mean.workloads)]
-    return [*lines, *map(mean_line, told)]
+    return [*lines, *(_mean_line(mean, decision.measure) for mean in told)]
 
 
-def load_lines(load: Whole, several: bool = False) -> list[str]:
+def _load_lines(load: Whole, measure: Measure, several: bool) -> list[str]:
     """Return the lines of one load: the total, the plain sums beside it, and what makes it up."""
     whose = f", {load.arm}" if several else ""
     left = _left_out(load)
     if not load.known:
         return [f"The whole load of {load.arm} has no total: {_prevented(load)}.{left}"]
     total = (
-        f"The whole load, {counted(len(load.workloads), 'workload')} by how often each runs: {load.arm} takes "
-        f"{_moved(load)}{_saving(load)}.{left}"
+        f"The whole load, {counted(len(load.workloads), 'workload')} by how often each runs: {load.arm} "
+        f"{_moved(load, measure)}{_saving(load)}.{left}"
     )
     made = f"What moves it{whose}: {_contributions(load)}. {_doubts(load.parts)}{_shares(load.parts)}"
     return [total, *([_sums(load.sums, whose)] if load.sums else []), *([made] if len(load.parts) > 1 else [])]
 
 
-def mean_line(mean: Whole) -> str:
+def _mean_line(mean: Whole, measure: Measure) -> str:
     """Return the line of a geometric mean."""
     if not mean.known:
         return f"The geometric mean of {mean.arm} over {mean.against} is not told: {_prevented(mean)}."
     number = counted(len(mean.workloads), "workload")
-    return f"Geometric mean over {number}, each counting alike: {mean.arm} takes {_moved(mean)}."
+    return f"Geometric mean over {number}, each counting alike: {mean.arm} {_moved(mean, measure)}."
 
 
 def contribution_text(load: Whole, workload: str) -> str:
@@ -62,13 +63,15 @@ def _prevented(whole: Whole) -> str:
     return listed(said, _NAMED).replace(", ", "; ")
 
 
-def _moved(whole: Whole) -> str:
-    """Return the change with its interval: "3.4 % less time than before (2.1 to 4.7 % less, 95 % interval)"."""
+def _moved(whole: Whole, measure: Measure) -> str:
+    """Return the change with its interval: "takes 3.4 % less time than before (2.1 to 4.7 % less, 95 % interval)"."""
+    what = "time" if measure.name == "elapsed" else measure.label
+    verb = "takes" if measure.unit in ("s", "B") else "has"
     level = f"{100 * whole.confidence:g} % interval"
     if not 1 / _FACTOR < whole.ratio < _FACTOR:
         places = max(1, decimals((whole.low, whole.high), 2))
         ends = f"{max(0.0, whole.low):.{places}f} to {whole.high:.{places}f}"
-        return f"{whole.ratio:.{places}f} times as much time as {whole.against} ({ends}, {level})"
+        return f"{verb} {whole.ratio:.{places}f} times as much {what} as {whole.against} ({ends}, {level})"
     percents = [100 * (value - 1) for value in (whole.ratio, whole.low, whole.high)]
     places = decimals(percents[1:], 2)
     word = _word(percents[0])
@@ -77,8 +80,8 @@ def _moved(whole: Whole) -> str:
     else:
         ends = f"from {-percents[1]:.{places}f} % less to {percents[2]:.{places}f} % more"
     amount = f"{abs(percents[0]):.{places}f}"
-    than = f"{amount} % {word} time than" if float(amount) else "as much time as"
-    return f"{than} {whole.against} ({ends}, {level})"
+    than = f"{amount} % {word} {what} than" if float(amount) else f"as much {what} as"
+    return f"{verb} {than} {whole.against} ({ends}, {level})"
 
 
 def _word(value: float) -> str:
