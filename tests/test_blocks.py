@@ -201,7 +201,7 @@ def test_spreads_of_few_blocks_are_drawn_together() -> None:
 
 
 @given(
-    st.lists(st.tuples(st.floats(0.001, 0.5), st.floats(0.001, 100)), min_size=1, max_size=4), st.floats(1, 1e5),
+    st.lists(st.tuples(st.floats(0.001, 0.5), st.floats(0.001, 100)), min_size=1, max_size=8), st.floats(1, 1e5),
     st.integers(1, 9),
 )  # fmt: skip
 @settings(max_examples=80)

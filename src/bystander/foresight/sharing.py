@@ -19,7 +19,7 @@ __all__ = ["Shares", "shared_blocks", "steadied"]
 
 Floats = NDArray[np.float64]
 _STEPS = 200
-_FEW = 4  # workloads
+_FEW = 16  # workloads
 _NOTHING = 1e-4  # a spread below it is taken for this: a program that never differs asks for no time
 
 
