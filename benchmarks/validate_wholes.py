@@ -36,9 +36,11 @@ class Cell:
 CELLS = (
     Cell("1 workload", 1, 2000), Cell("8", 8, 600), Cell("20", 20, 400), Cell("100", 100, 400),
     Cell("20, changes of -5 to +10 %", 20, 400, alike=False),
-    Cell("the same, fixed", 20, 400, alike=False, rule="fixed"),
     Cell("the same, 1 % of trials failed", 20, 400, alike=False, failed=FAILED),
-    Cell("geometric mean, 100", 100, 400, what="mean"), Cell("plain sums, 100", 100, 400, what="sums"),
+    Cell("fixed: 1", 1, 2000, rule="fixed"), Cell("fixed: 100", 100, 400, rule="fixed"),
+    Cell("fixed: 8, changes of -5 to +10 %", 8, 600, alike=False, rule="fixed"),
+    Cell("geometric mean, 100", 100, 400, what="mean"),
+    Cell("plain sums, 100", 100, 400, what="sums"),
 )  # fmt: skip
 _CHANGES = np.log([0.95, 1.0, 1.0, 1.03, 1.1])
 
