@@ -182,7 +182,7 @@ PICTURES: dict[str, Callable[[], None]] = {
     "pipeline": lambda: shot(
         "pipeline", "bystander observe --gate slower,other-answer --quiet --only gauge --only notices", rows=18
     ),
-    "ceilings": lambda: shot("ceilings", "bystander decide", prepare=CEILINGS, rows=26),
+    "ceilings": lambda: shot("ceilings", "bystander decide", prepare=CEILINGS, rows=31),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=24),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
     "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),

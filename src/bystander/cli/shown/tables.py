@@ -226,23 +226,25 @@ def print_secondary(console: Console, decision: Decision, everything: bool) -> t
 
 
 def print_quoted(console: Console, decision: Decision, everything: bool = False) -> None:
-    """Print least, middle and greatest of every row that is shown: what people quote, and nothing is tested on."""
+    """Print least, middle and greatest of the first rows: what people quote, and nothing is tested on."""
     rows = decision.primary if everything else decision.primary[:_MOST_QUOTED]
-    texts = [quoted_texts(row) for row in rows]
-    widths = [widest(title, *(text[k] for text in texts)) for k, title in enumerate(_QUOTED)]
-    names = [decision.name_of(row) for row in rows]
-    forms = told_apart(names, console.width - sum(widths) - 3 * GAP)
-    if not rows or forms is None:
+    if not rows:
         return
-    table = Table(
-        box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False, style="quiet"
-    )
-    for title in (_NOT_TESTED, *_QUOTED):
-        table.add_column(title, no_wrap=True)
-    for name, text in zip(names, texts, strict=True):
-        table.add_row(forms[name], *text, style="quiet")
+    texts, names = [quoted_texts(row) for row in rows], [decision.name_of(row) for row in rows]
+    widths = [widest(title, *(text[k] for text in texts)) for k, title in enumerate(_QUOTED)]
+    forms = told_apart(names, console.width - sum(widths) - 3 * GAP)
     console.print()
-    console.print(table)
+    if forms is None:
+        for name, text in zip(names, texts, strict=True):
+            said = ", ".join(f"{title} {value}" for title, value in zip(_QUOTED, text, strict=True))
+            console.print(f"{name}, {_NOT_TESTED}: {said}", style="quiet")
+    else:
+        table = Table(box=None, padding=(0, GAP, 0, 0), pad_edge=False, header_style="quiet", show_edge=False)
+        for title in (_NOT_TESTED, *_QUOTED):
+            table.add_column(title, no_wrap=True)
+        for name, text in zip(names, texts, strict=True):
+            table.add_row(forms[name], *text, style="quiet")
+        console.print(table)
     if rest := len(decision.primary) - len(rows):
         console.print(f"and {counted(rest, 'row')} more: --all-rows shows them.", style="quiet")
 
