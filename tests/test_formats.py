@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import math
+import os
 import re
 import xml.etree.ElementTree as ElementTree
 from dataclasses import replace
@@ -158,11 +159,13 @@ def test_reports_say_what_came_of_the_gate() -> None:
     [
         (("a.txt",), 'does not tell the kind of report; end it in .html, .md, .json, .csv, .xml or .openmetrics'),
         (("a.md", "a.md"), "is named twice"), (("no/a.md",), "there is no folder"), (("d.md",), "is a folder"),
+        (("p.md",), "is a pipe or a device, and would be replaced"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_written_is_told_before_anything_runs(tmp_path: Path, names: tuple[str, ...], said: str) -> None:
     """By one sentence."""
     (tmp_path / "d.md").mkdir()
+    os.mkfifo(tmp_path / "p.md")
     with pytest.raises(UsageError, match=re.escape(said)):
         refuse_targets([tmp_path / name for name in names])
 

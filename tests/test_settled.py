@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 from bystander.design import ACCEPTED, Record, Settled
 from bystander.errors import DataError, UnitError
 from bystander.exchange import allowed_text, read_allowed, read_settled, settled_text
+from bystander.flow.records import settled as beside
 from bystander.verdicts import (
     Decision,
     decide,
@@ -185,6 +187,25 @@ def test_sizes_are_read_as_they_are_written() -> None:
             read_allowed(wrong)
 
 
+def test_a_file_that_may_not_be_read_is_not_written_over(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """To decide, nothing is settled there; to settle, the entries that it holds must not be lost."""
+
+    def refused(*_: object) -> bytes:
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr(beside, "read_at_most", refused)
+    head = replace(harbour().head, study_folder=str(tmp_path))
+    with pytest.raises(PermissionError):
+        beside.read_file(tmp_path / "bystander.settled.toml")
+    assert beside.settled_beside(head, tmp_path) == ()
+
+
+def _umask() -> int:
+    """Return what is cut from the mode of new files."""
+    os.umask(mask := os.umask(0o077))
+    return mask
+
+
 def test_somebody_accepts_a_row_and_the_gate_passes(run: Run, tmp_path: Path) -> None:
     """Through the program: what is written, what every output says, and what is refused."""
     (tmp_path / "bystander.toml").write_text(
@@ -214,6 +235,7 @@ def test_somebody_accepts_a_row_and_the_gate_passes(run: Run, tmp_path: Path) ->
     )
     assert "gauge under b is accepted, up to" in said
     assert "bystander.settled.toml holds it; commit it." in said
+    assert (tmp_path / "bystander.settled.toml").stat().st_mode & 0o777 == 0o666 & ~_umask()
     passed = run("decide", "--gate", "slower")
     document = json.loads(run("decide", "--json", "--gate", "slower").stdout)
     jsonschema.validate(document, json.loads((ROOT / "docs" / "verdicts.schema.json").read_text(encoding="utf-8")))
@@ -234,4 +256,7 @@ def test_somebody_accepts_a_row_and_the_gate_passes(run: Run, tmp_path: Path) ->
         assert "NO LONGER ACCEPTED" in text
     file.write_text("oops", encoding="utf-8")
     assert "bystander.settled.toml: it cannot be read as TOML" in run("decide", code=2).stderr
+    file.unlink()
+    os.mkfifo(file)
+    assert "bystander.settled.toml: it is no file" in run("decide", code=2).stderr
     file.unlink()

@@ -37,9 +37,9 @@ def mode_at(path: Path, *, follow: bool = True) -> int:
         return 0
 
 
-def new_private_file(path: Path) -> int:
+def new_private_file(path: Path, mode: int = _MODE) -> int:
     """Return a descriptor to write a file that was not there; raise FileExistsError where anything is."""
-    return os.open(path, os.O_WRONLY | _NEW, _MODE)
+    return os.open(path, os.O_WRONLY | _NEW, mode)
 
 
 def open_private_file(path: Path) -> None:
@@ -60,11 +60,11 @@ def read_at_most(path: Path, most: int) -> bytes | None:
     return data if len(data) <= most else None
 
 
-def write_whole(path: Path, data: str | bytes) -> None:
-    """Write a file whole or not at all; what was there, also a link, gives way to it."""
+def write_whole(path: Path, data: str | bytes, mode: int = _MODE) -> None:
+    """Write a file whole or not at all; what was there, also a link, gives way to it. The umask cuts the mode."""
     part = path.with_name(f".{path.name[:80]}.{secrets.token_hex(4)}.part")
     try:
-        with os.fdopen(new_private_file(part), "wb") as file:
+        with os.fdopen(new_private_file(part, mode), "wb") as file:
             file.write(data.encode("utf-8", "surrogateescape") if isinstance(data, str) else data)
         part.replace(path)
     except BaseException:

@@ -27,7 +27,6 @@ _HEAD = """\
 _TEXTS = ("study", "workload", "arm", "measure", "fate", "because", "record", "evidence")
 _NEEDED = (*_TEXTS[:6], "day", "up_to")
 _KEYS = (*_TEXTS, "day", "up_to", "until")
-_UNITS = {"s": ("s", parse_duration), "B": ("B", parse_size)}
 
 
 def read_settled(text: str, file: str) -> tuple[Settled, ...]:

@@ -43,6 +43,8 @@ def refuse_targets(targets: Sequence[Path], summary: Path | None = None) -> None
             raise UsageError(f'--to: "{target.name}" does not tell the kind of report; end it in {known}')
         if targets.count(target) > 1:
             raise UsageError(f"--to: {target} is named twice")
+        if target.exists() and not (target.is_file() or target.is_dir()):
+            raise UsageError(f"--to: {target} is a pipe or a device, and would be replaced; name a file")
     for option, target in (*(("--to", target) for target in targets), *([("--summary", summary)] if summary else [])):
         if not target.absolute().parent.is_dir():
             raise UsageError(f"{option}: there is no folder {target.absolute().parent}; make it first")
@@ -57,8 +59,7 @@ def remove_stale(targets: Sequence[Path]) -> None:
 
 
 def write_reports(decision: Decision, targets: Sequence[Path], gate: GateFinding | None = None) -> None:
-    """Write reports, each whole or not at all."""
-    refuse_targets(targets)
+    """Write reports, each whole or not at all, to targets that were not refused."""
     for target in targets:
         write_whole(target, FORMATS[target.suffix.lower()](decision, gate))
 

@@ -78,10 +78,10 @@ def settle(archive: Path, asked: AskedSettle, today: date) -> tuple[Path, Settle
         decision.head.study.name, row.workload, row.arm, row.measure.name, asked.fate, asked.because.strip(), today,
         decision.head.name, row_sentence(row), up_to, relative, _until(asked.until, today),
     )  # fmt: skip
-    before, _ = read_file(file)
+    before, _ = read_file(file)  # one that cannot be read is not written over
     text = settled_text(before, entry, row.measure.unit)
     read_settled(text, file.name)  # what was written must be readable
-    write_whole(file, text)
+    write_whole(file, text, 0o666)  # it is committed, and others read it
     return file, entry, allowed_text(up_to, relative, row.measure.unit)
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import stat
 from pathlib import Path
 
 from bystander.design import RecordHead, Settled
 from bystander.errors import DataError
 from bystander.exchange import SETTLED_FILE, read_settled
-from bystander.files import read_at_most
+from bystander.files import mode_at, read_at_most
 
 __all__ = ["read_file", "settled_beside", "settled_file"]
 
@@ -26,16 +27,32 @@ def settled_file(head: RecordHead, archive: Path) -> Path:
 
 
 def settled_beside(head: RecordHead, archive: Path) -> tuple[Settled, ...]:
-    """Return what was settled beside the study of a record; nothing where the file is not there."""
-    return read_file(settled_file(head, archive))[1]
+    """Return what was settled beside the study of a record; nothing where no file is, or not ours to read."""
+    try:
+        return read_file(settled_file(head, archive))[1]
+    except PermissionError:
+        return ()
 
 
 def read_file(file: Path) -> tuple[str, tuple[Settled, ...]]:
-    """Return the text of such a file and its entries; nothing where there is none."""
+    """Return the text of such a file and its entries; nothing where there is none.
+
+    Raises
+    ------
+    DataError
+        Where it is no such file.
+    PermissionError
+        Where it may not be read.
+    """
+    mode = mode_at(file)
+    if mode and not stat.S_ISREG(mode):
+        raise DataError(f"{file.name}: it is no file")  # a pipe would be waited for
     try:
         data = read_at_most(file, _MOST_BYTES)
-    except (FileNotFoundError, NotADirectoryError, PermissionError):
+    except (FileNotFoundError, NotADirectoryError):
         return "", ()
+    except PermissionError:
+        raise
     except OSError as error:
         raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None
     if data is None:
