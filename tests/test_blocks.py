@@ -6,7 +6,6 @@ import json
 import math
 import os
 import re
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -81,13 +80,14 @@ def workload(name: str, blocks: int | None = None) -> Workload:
 
 
 class Noisy:
-    """Trials of which `loud` scatter by 10 %, `quiet` by 1 %, and `long` takes twenty times as long."""
+    """Trials of which `loud` scatter by 10 %, `quiet` by 1 %, and `long` takes twenty times as long; their clock."""
 
     def __init__(self, folder: Path, most: float = math.inf, shift: float = 0.0) -> None:
         self.output, self.errors, self.marks = folder / "out", folder / "err", folder / "marks"
         self._chance, self._left, self._shift = np.random.default_rng(11), most, shift
         self.output.touch()
         self.errors.touch()
+        self.now = 0.0
 
     def kill_at_once(self) -> None:
         """Nothing runs."""
@@ -99,7 +99,7 @@ class Noisy:
             raise KeyboardInterrupt
         name = command.argv[-1]
         spread, usual = {"loud": (0.10, 0.001), "quiet": (0.01, 0.001), "long": (0.01, 0.02)}[name]
-        time.sleep(usual)
+        self.now += usual
         seconds = usual * math.exp(self._chance.normal(0, spread))
         return TrialOutcome(Status.OK, 0, 0.0, 0.0, {"elapsed": seconds, "cpu": seconds})
 
@@ -122,11 +122,14 @@ def observed(
     listening = Listening()
 
     def world(most: float) -> World:
+        trials = Noisy(folder, most)
+
         @contextmanager
         def launch(_lock: int, _interrupts: int) -> Iterator[Noisy]:
-            yield Noisy(folder, most)
+            yield trials
 
-        return World(launch, Clocks(offset=lambda: 0.0), lambda: MachineFacts(host="gull", boot_id="first"))
+        clocks = Clocks(lambda: trials.now, lambda: 0.0)
+        return World(launch, clocks, lambda: MachineFacts(host="gull", boot_id="first"))
 
     archive = folder / "a.sqlite"
     done = observe(study, StudyFolder(folder), archive, os.environ, listening, world=world(trials), budget_s=budget_s)

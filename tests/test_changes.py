@@ -47,7 +47,7 @@ ONCE = "known = [weigh(ship) for ship in range(ships)]"
 AGAIN = "known = [max(weigh(s), weigh(s + 1), weigh(s + 2), weigh(s + 3)) for s in range(ships)]"
 STUDY = """
 name = "quay"
-blocks = 6
+blocks = 12
 stopping = "fixed"
 [arms.before]
 folder = "v1"

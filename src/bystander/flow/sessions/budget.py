@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import shlex
 import statistics
-import time
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -15,7 +14,7 @@ from numpy.typing import NDArray
 from bystander.design import Study, only_options
 from bystander.errors import BudgetError, UsageError
 from bystander.flow.observer import Observer
-from bystander.flow.trials.blocks import trial_blocks
+from bystander.flow.trials.blocks import Clocks, trial_blocks
 from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import (
     FEWEST_BLOCKS,
@@ -48,6 +47,7 @@ def within_budget(
     observer: Observer,
     budget_s: float,
     earlier: Sequence[Noise] = (),
+    clocks: Clocks | None = None,
 ) -> Study:
     """Return the study with as many blocks of each workload as make the worst precision best; say who got what.
 
@@ -67,7 +67,8 @@ def within_budget(
     BudgetError
         When as many blocks as fit could show nothing, whatever came out.
     """
-    begun = time.monotonic()
+    clocks = clocks or Clocks()
+    begun = clocks.monotonic()
     every = range(len(study.workloads))
     once = [sum(one.outcome.took_s for one in tried if one.workload == w) for w in every]
     once_s, each_s = sum(once), _SHARE_TRIED * budget_s / len(once)
@@ -78,9 +79,9 @@ def within_budget(
             f"--budget: after one trial of each {duration_text(max(0.0, budget_s), 2)} is left, and a block of every "
             f"workload takes about {duration_text(once_s, 2)}{eats}; give more time, or --only some workloads"
         )
-    blocks = trial_blocks(study, trials, tried, counts, observer, candidates=True)
+    blocks = trial_blocks(study, trials, tried, counts, observer, candidates=True, clocks=clocks)
     block_s = _block_s(blocks, once)
-    left_s = budget_s - (time.monotonic() - begun)
+    left_s = max(0.0, budget_s - (clocks.monotonic() - begun))
     seen = tried_noise(study, blocks, tried)
     spreads = steadied([_differences(study, w, (*seen, *earlier)) for w in every])
     noises = [one for one in seen if counts[one.workload] >= FEWEST_BLOCKS]  # fewer say too little to speak of it

@@ -206,7 +206,7 @@ def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Sessio
     if session.budget_s is not None:
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
         noises = noise_to_tell(study, session.archive, session.world.machine().host)
-        study = within_budget(study, trials, tried, observer, left_s, noises)
+        study = within_budget(study, trials, tried, observer, left_s, noises, session.world.clocks)
     return replace(session, study=study, commands=commands), trials, tried
 
 

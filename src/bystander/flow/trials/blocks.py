@@ -129,6 +129,7 @@ def trial_blocks(
     count: int | Sequence[int],
     observer: Observer,
     candidates: bool = False,
+    clocks: Clocks | None = None,
 ) -> tuple[TrialBlock, ...]:
     """Run so many blocks of each workload whose rehearsal went well; nothing is recorded.
 
@@ -145,13 +146,14 @@ def trial_blocks(
     others = [a for a in range(len(study.arms)) if candidates and a not in (reference, twin)]
     arms, names = [reference, twin, *others], ["reference", "twin", *(study.arms[a].name for a in others)]
     keys = [f"trial {workload_key(workload)}" for workload in study.workloads]
-    setting = BlockSetting(study, Run(seed=study.seed or 0), keys)
+    clocks = clocks or Clocks()
+    setting = BlockSetting(study, Run(seed=study.seed or 0), keys, clocks=clocks)
     spent: dict[int, float] = {}
 
     def run(workload: int, arm: int, conditions: Mapping[str, int]) -> TrialOutcome:
-        begun = time.monotonic()
+        begun = clocks.monotonic()
         outcome = trials.run(workload, arms[arm], conditions)
-        spent[arm] = time.monotonic() - begun
+        spent[arm] = clocks.monotonic() - begun
         return outcome
 
     found = []
