@@ -13,7 +13,7 @@ demo: $(READY)
 	$(BIN)/bystander demo harbour-office
 
 test: $(READY)
-	$(BIN)/python tools/cpu_seconds.py $(BIN)/python -m pytest -n 2
+	$(BIN)/python tools/cpu_seconds.py $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(READY)
 	$(BIN)/ruff check .

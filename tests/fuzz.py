@@ -45,7 +45,7 @@ from bystander.exchange.marks import Spans
 from bystander.field import read_counts
 from bystander.flow.commands.leads import Wanted, leads, leads_json
 from bystander.flow.commands.observe import World, observe
-from bystander.flow.commands.report import FORMATS
+from bystander.flow.commands.report import FORMATS, Asked
 from bystander.flow.inside.told import told_accounts
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
@@ -176,7 +176,7 @@ def _written(record: object) -> None:
     """Decide a record and write it again: what was let in can be shown."""
     decided = decide(record)  # type: ignore[arg-type]
     for form in FORMATS.values():
-        form(decided, None)
+        form(Asked(decided))
     verdicts_json(decided)
     record_json(record)  # type: ignore[arg-type]
 

@@ -20,11 +20,11 @@ from bystander.design import Arm, Comparison, Start, Workload, WorkloadKind, com
 from bystander.evidence import Collected, EvidenceKind, TrialFiles, register_evidence_kind
 from bystander.field import KindInField, ReadyCommand, Site
 from bystander.flow.commands.observe import observe
-from bystander.flow.commands.report import register_format
+from bystander.flow.commands.report import Asked, register_format
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study, new_archive
 from bystander.flow.trials.kinds import JoinedKind, register_kind
-from bystander.verdicts import Decision, GateFinding, row_sentence
+from bystander.verdicts import row_sentence
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,9 @@ def chain(arms: Sequence[Arm]) -> tuple[Comparison, ...]:
     return (*links, Comparison(0, len(arms) - 1))
 
 
-def plain_lines(decision: Decision, _gate: GateFinding | None) -> str:
+def plain_lines(asked: Asked) -> str:
     """Return a line for each row."""
+    decision = asked.decision
     return "".join(f"{decision.name_of(row)}: {row_sentence(row)}\n" for row in decision.primary)
 
 

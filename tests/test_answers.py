@@ -63,6 +63,22 @@ def test_answers_are_compared_by_rule(
     assert codes(run) == expected
 
 
+def test_where_answers_part_is_kept_and_shown(run: Run, tmp_path: Path) -> None:
+    """In the record, as JSON and on the page, from another archive too; a redacted page has none of it."""
+    written(tmp_path, "low 0.2\\nhigh 3.4", "low 0.2\\nhigh 3.5", 'answer = "output"')
+    assert codes(run) == ["answer-differs"]
+    lines = ["from line 2 on:", "before: high 3.4", "after: high 3.5"]
+    run("records", "export", "--to", "r.json")
+    run("records", "import", "r.json", "--archive", "other.sqlite")
+    for archive in ((), ("--archive", "other.sqlite")):
+        (apart,) = json.loads(run("decide", "--json", *archive).stdout)["answers_apart"]
+        assert (apart["reference"], apart["candidate"], apart["lines"]) == ("before", "after", lines)
+        run("report", "--to", "r.html", *archive)
+        assert "\n".join(lines) in (tmp_path / "r.html").read_text(encoding="utf-8")
+    run("report", "--to", "r.html", "--redacted")
+    assert "high 3.4" not in (tmp_path / "r.html").read_text(encoding="utf-8")
+
+
 def test_the_answer_may_be_a_file(run: Run, tmp_path: Path) -> None:
     """The file is read after each trial; one that a trial does not write is no answer, however old it is."""
     (tmp_path / "plan.txt").write_text("an old plan", encoding="utf-8")

@@ -22,7 +22,7 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from bystander.design import Ceiling, Record
 from bystander.errors import UsageError
 from bystander.exchange import ROWS_HEAD, junit_xml, openmetrics_text, rows_csv
-from bystander.flow.commands.report import FORMATS, append_text, refuse_targets, write_reports
+from bystander.flow.commands.report import FORMATS, Asked, append_text, refuse_targets, write_reports
 from bystander.report import markdown, page
 from bystander.units import plain_text
 from bystander.verdicts import Decision, GateFinding, Options, decide, gate, gate_ask
@@ -214,5 +214,5 @@ def test_a_summary_is_appended_to(tmp_path: Path) -> None:
     file.write_text("before\n", encoding="utf-8")
     append_text("after\n", file)
     assert file.read_text(encoding="utf-8") == "before\nafter\n"
-    write_reports(decide(harbour()), [tmp_path / f"a{suffix}" for suffix in FORMATS])
+    write_reports(Asked(decide(harbour())), [tmp_path / f"a{suffix}" for suffix in FORMATS])
     assert len(list(tmp_path.glob("a.*"))) == len(FORMATS)

@@ -327,10 +327,10 @@ def test_samples_of_a_callable_are_drawn(run: Run, tmp_path: Path) -> None:
     run("observe", "--quiet", "--blocks", "2")
     run("records", "show", "--trial", "w/0", "--to", "t.svg")
     picture = ElementTree.parse(tmp_path / "t.svg").getroot()
-    dots = [one for one in picture.iter() if one.tag.endswith("circle")]
+    dots = {one.get("class"): one.get("d", "").count("h0") for one in picture.iter() if one.tag.endswith("path")}
 
-    assert len(dots) == 9
-    assert sum(one.get("fill") == "none" for one in dots) >= 3
+    assert dots["cold"] + dots["dot"] == 9
+    assert dots["hole"] == dots["cold"] >= 3
 
 
 def test_a_hundred_thousand_instances_are_a_few_shapes() -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import os
 import pty
 import random
@@ -187,37 +186,6 @@ def test_completion_works_in_the_shells(installed: Run, tmp_path: Path, shell: s
     assert any("_BYSTANDER_COMPLETE" in file.read_text(encoding="utf-8", errors="replace")
                for file in tmp_path.rglob("*") if file.is_file() and file.name != "script")  # fmt: skip
     assert "records" in installed(**COMPLETES[shell]).stdout
-
-
-def test_a_page_is_no_wider_than_a_phone(run: Run, tmp_path: Path) -> None:
-    """At 390 pixels neither the report nor a trial over time is wider than the screen."""
-    browser = shutil.which("chromium")
-    if browser is None:
-        pytest.skip("chromium is not here")
-    run("demo", "office", "--recorded")
-    office = tmp_path / "office"
-    run("records", "show", "--trial", "chart/0", "--to", "trial.html", cwd=office)
-    frames = "".join(
-        f'<iframe src="office/{name}" width="390" height="800"></iframe>' for name in ("review.html", "trial.html")
-    )
-    script = (
-        "onload = () => document.title = JSON.stringify([...document.querySelectorAll('iframe')].map(f => "
-        "[f.contentDocument.documentElement.scrollWidth, f.contentDocument.body.innerText.length]))"
-    )
-    (tmp_path / "phone.html").write_text(f"<!doctype html>{frames}<script>{script}</script>", encoding="utf-8")
-    done = subprocess.run(
-        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
-         "--disable-background-networking", "--disable-component-update", "--allow-file-access-from-files",
-         f"--user-data-dir={tmp_path / 'profile'}", "--virtual-time-budget=5000", "--dump-dom",
-         (tmp_path / "phone.html").as_uri()],
-        capture_output=True, text=True, timeout=120, check=True,
-    )  # fmt: skip
-    sizes = json.loads(re.search("<title>(.*?)</title>", done.stdout)[1])  # type: ignore[index]
-
-    assert len(sizes) == 2
-    for width, letters in sizes:
-        assert width <= 390
-        assert letters > 200
 
 
 def test_plurals_are_right(run: Run, tmp_path: Path) -> None:

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import json
+import math
 import re
+from dataclasses import replace
 from html.parser import HTMLParser
 
+import numpy as np
 import pytest
 from builders import made_record, noisy
 
-from bystander.flow.commands.report import FORMATS
-from bystander.report import markdown, page
-from bystander.report.forest import forest
-from bystander.report.strips import strip
+from bystander.design import Lane, Timeline
+from bystander.flow.commands.report import FORMATS, Asked
+from bystander.report import TrialSide, lanes, markdown, page
+from bystander.report.pieces.blocks import block_picture
+from bystander.report.pieces.forest import bar, forest
+from bystander.report.pieces.lanes import Cell
+from bystander.report.pieces.rows import row_id, rows_view
+from bystander.report.pieces.shifts import shifts
+from bystander.report.pieces.strip import Strip, strip
+from bystander.report.theme import DARK, LIGHT
 from bystander.verdicts import Decision, Options, decide
 
 
@@ -39,7 +49,7 @@ class Tags(HTMLParser):
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         """Note a tag that must be closed, but for the two that never are."""
         self.seen.append(tag)
-        if tag not in ("meta", "br"):
+        if tag not in ("meta", "br", "input"):
             self.open.append(tag)
 
     def handle_endtag(self, tag: str) -> None:
@@ -48,16 +58,17 @@ class Tags(HTMLParser):
 
 
 def test_the_page_is_whole_and_stands_alone() -> None:
-    """All tags are closed; there is no script, no link, no image from elsewhere; a row per workload."""
+    """All tags are closed; there is one script, no image from elsewhere, no address; a row per workload."""
     text = page(example())
     tags = Tags()
     tags.feed(text)
 
     assert tags.open == []
-    assert not {"script", "link", "img", "iframe"} & set(tags.seen)
-    assert tags.seen.count("section") == 4
-    assert tags.seen.count("svg") == 1 + 4
-    assert "url(" not in text
+    assert not {"link", "img", "iframe"} & set(tags.seen)
+    assert tags.seen.count("script") == 1
+    assert text.count('<details class="row"') == 4
+    assert text.count('<figure class="strip">') == 4
+    assert not re.search(r"url\((?!#)", text)
 
 
 @pytest.mark.parametrize(
@@ -105,35 +116,157 @@ def test_exploration_and_unfinished_records_are_marked_on_top() -> None:
 
 
 def test_the_forest_draws_every_row_on_the_axis() -> None:
-    """Marks lie within their bars, bars within the plot; the margin band holds no change."""
-    drawn = forest(example())
+    """Marks lie within their bars, bars within the axis; the margin band holds no change."""
+    decision = example()
+    drawn = forest(decision)
     assert drawn is not None
+    bars = {row.workload: bar(drawn.axis, row) for row in decision.primary}
 
-    assert [line.name for line in drawn.lines] == ["broken", "slow", "still", "quick"]
-    for line in drawn.lines:
-        assert drawn.plot_left <= line.left <= line.right <= drawn.plot_right
-        assert line.at is None or line.left <= line.at <= line.right
+    assert {name: one.shape for name, one in bars.items() if one} == {
+        "broken": "cross", "slow": "up", "still": "square", "quick": "down",
+    }  # fmt: skip
+    for one in bars.values():
+        assert one is not None
+        assert 0 <= one.left <= one.right <= 100
+        assert one.at is None or one.left <= one.at <= one.right
+    broken, quick = bars["broken"], bars["quick"]
+    assert broken is not None
+    assert (broken.cut_right, broken.at) == (True, None)  # nobody knows how much longer it would take
+    assert quick is not None
+    assert not quick.cut_left
+    assert quick.at == pytest.approx(1.5 + 97 * (0.5 + 0.5 * math.log(0.25) / math.log(drawn.axis.reach)), abs=0.5)
     assert drawn.margin_left < drawn.one < drawn.margin_left + drawn.margin_width
-    assert any(label == "no change" for _, label in drawn.ticks)
+    assert any(label == "no change" for _, label, _ in drawn.ticks)
     assert forest(decide(made_record({"w": {"now": noisy(5, 1)}}))) is None
+
+
+def drawn_strip(decision: Decision, workload: str) -> Strip:
+    """Return the strip of a workload's row."""
+    row = next(row for row in decision.primary if row.workload == workload)
+    found = strip(row, {one.arm: one for one in decision.singles if one.workload == workload})
+    assert found is not None
+    return found
 
 
 def test_strips_show_every_trial() -> None:
     """One dot per trial up to four hundred, within the picture; a far outlier asks for a log scale."""
-    decision = example()
-    plain = strip(decision, decision.primary[1])
-    assert plain is not None
+    plain = drawn_strip(example(), "slow")
+    dots = [
+        tuple(map(float, dot.split())) for dot in re.findall(r"M([\d.]+ [\d.]+)h0", plain.reference + plain.candidate)
+    ]
 
-    assert (len(plain.reference), len(plain.candidate), plain.log) == (20, 20, False)
-    assert all(0 <= x <= plain.width and 0 <= y <= plain.height for x, y in plain.reference + plain.candidate)
+    assert len(dots) == 40
+    assert not plain.log
+    assert all(0 <= x <= plain.width and 0 <= y <= 2 * plain.lane for x, y in dots)
+    assert max(x for x, _ in dots[:20]) < min(x for x, _ in dots[20:])  # 40 % slower at 1 % noise: they do not overlap
+    assert re.fullmatch("before: 20 trials from .* ms to .* ms, median .* ms; after: 20 trials from .*", plain.text)
     far = decide(made_record({"w": {"a": [*noisy(19, 1), 50.0], "b": noisy(20, 1)}}))
-    outlier = strip(far, far.primary[0])
-    assert outlier is not None
-    assert outlier.log
+    assert drawn_strip(far, "w").log
     many = decide(made_record({"w": {"a": noisy(1000, 1), "b": noisy(1000, 1)}}))
-    thinned = strip(many, many.primary[0])
-    assert thinned is not None
-    assert len(thinned.reference) == 400
+    assert drawn_strip(many, "w").reference.count("h0") == 400
+
+
+def test_blocks_are_drawn_in_their_order() -> None:
+    """A block that lies far out has its ring and number; one whose trial failed is a bound, not a point."""
+    before, after = noisy(20, 0.1, 0.01, 1), noisy(20, 0.1, 0.01, 2)
+    after[7] = 0.3
+    decision = decide(made_record({"w": {"a": before, "b": after}}))
+    drawn = block_picture(decision.series[decision.primary[0].key], decision.primary[0])
+    assert drawn is not None
+
+    assert [number for _, _, number in drawn.named] == ["7"]
+    assert (drawn.dots.count("h0"), drawn.far.count("h0"), drawn.bounds) == (19, 1, "")
+    assert [number for number, _ in drawn.numbers] == list(range(20))
+    assert drawn.numbers[7][1] == f"× {after[7] / before[7]:.2g}"
+    assert drawn.numbers[0][1] == f"{100 * (after[0] / before[0] - 1):+.1f} %"
+    assert "1 far from the others" in drawn.text
+    assert "Block 7 lies far from the others" in page(decision)
+    failing = decide(made_record({"w": {"a": before, "b": after}}, failed={("w", "b"): [3]}))
+    bounded = block_picture(failing.series[failing.primary[0].key], failing.primary[0])
+    assert bounded is not None
+    assert (bounded.dots.count("h0"), bounded.bounds.count("h0")) == (19, 1)
+
+
+def test_shifts_show_the_quantiles_that_there_are_trials_for() -> None:
+    """Each at its ratio; the others are named with what they take."""
+    decision = decide(made_record({"w": {"a": noisy(100, 1.0, 0.02, 1), "b": noisy(100, 1.5, 0.02, 2)}}))
+    drawn = shifts(decision.distributions[0], 0.03)
+    assert drawn is not None
+
+    assert [line.name for line in drawn.lines] == [
+        "10th percentile", "25th percentile", "median", "75th percentile", "90th percentile", "95th percentile",
+    ]  # fmt: skip
+    assert all(line.text.startswith("1.5") or line.text.startswith("1.4") for line in drawn.lines)
+    assert drawn.lacking == "Trials that it takes of each arm for the others: 99th percentile: 437."
+    assert shifts(None, 0.03) is None
+
+
+def test_lanes_measure_what_was_marked() -> None:
+    """Bars stand where instances began, in percent of the longer trial; the table sums them."""
+    lane, zero = (Lane(1, 1, "MainThread"),), np.zeros(2, dtype=np.int64)
+    begin, end = np.array([0, 40_000_000]), np.array([30_000_000, 50_000_000])
+    line = Timeline(
+        ("read", "plan"), ("",), lane, begin, end, np.array([15_000_000, 10_000_000]), np.array([0, 1]), zero, zero,
+        zero - 1, zero.astype(bool), 100_000_000,
+    )  # fmt: skip
+    drawn = lanes([TrialSide("before", "100 ms", line), TrialSide("after", "no marks")])
+    bars = drawn.sides[0].bands[0].bars
+
+    assert [(bar.left, bar.width, bar.phase, bar.filled) for bar in bars] == [
+        (0.0, 30.0, "read", 8.5), (40.0, 10.0, "plan", 17.0)
+    ]  # fmt: skip
+    assert [bar.wall_ns for bar in bars] == [30_000_000, 10_000_000]
+    assert drawn.table[0] == ("read", (Cell(1, "30.0 ms", "50 %"), None))
+    assert drawn.ticks[0] == (0.0, "0 s")
+    assert drawn.sides[1].bands == ()
+
+
+def test_rows_that_move_the_load_most_stand_on_top() -> None:
+    """But for those that answer otherwise or fail: they are first; what a row is sorted by is in the page."""
+    readings = {
+        name: {"a": noisy(20, 0.1, 0.01, i), "b": noisy(20, 0.1 * factor, 0.01, 50 + i)}
+        for i, (name, factor) in enumerate({"often": 1.2, "seldom": 2.0, "wrong": 0.5}.items())
+    }
+    record = made_record(readings, answers={("wrong", "b"): 1}, answer_rule="output")
+    weights = {"often": 100.0, "seldom": 1.0, "wrong": 10.0}
+    study = record.head.study
+    weighted = tuple(replace(workload, weight=weights[workload.name]) for workload in study.workloads)
+    decision = decide(replace(record, head=replace(record.head, study=replace(study, workloads=weighted))))
+    view = rows_view(decision, {})
+
+    assert [one.name for one in view.rows] == ["wrong", "often", "seldom"]
+    assert view.rows[0].flags == ("another answer",)
+    assert [choice.value for choice in view.orders][:2] == ["load", "worst"]
+    assert [json.loads(one.keys)[:2] for one in view.rows] == [[2, 2], [1, 0], [0, 1]]
+    assert all(choice.count == 1 for choice in view.words if choice.value == "answer-differs")
+    assert view.rows[1].comment.startswith("often: slower by ")
+    assert row_id("often") == view.rows[1].id == rows_view(decision, {}).rows[1].id
+
+
+def test_only_so_many_rows_are_held_ready() -> None:
+    """The others are text where there is a script, and whole where there is none."""
+    readings = {f"w{i}": {"a": noisy(6, 0.1, 0.01, i), "b": noisy(6, 0.1, 0.01, 900 + i)} for i in range(205)}
+    text = page(decide(made_record(readings)))
+
+    assert text.count('<details class="row"') == 205
+    assert text.count("<noscript") == text.count("</noscript>") == 5
+
+
+def luminance(colour: str) -> float:
+    """Return relative luminance as WCAG 2.1 defines it."""
+    parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    red, green, blue = (p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+@pytest.mark.parametrize("theme", [LIGHT, DARK])
+@pytest.mark.parametrize("ground", ["paper", "card"])
+@pytest.mark.parametrize("ink", ["ink", "soft", "worse", "better", "plain", "failed"])
+def test_every_text_stands_out(theme: dict[str, str], ground: str, ink: str) -> None:
+    """By 4.5 to 1 at least (WCAG 2.1, AA), light and dark."""
+    light, dark = sorted((luminance(theme[ink]), luminance(theme[ground])), reverse=True)
+
+    assert (light + 0.05) / (dark + 0.05) >= 4.5
 
 
 def test_every_format_takes_every_decision() -> None:
@@ -147,7 +280,7 @@ def test_every_format_takes_every_decision() -> None:
     ]
     for write in FORMATS.values():
         for decision in decisions:
-            text = write(decision, None)
+            text = write(Asked(decision))
 
             assert "nan" not in re.sub(r"[A-Za-z]nan|nan[a-z]", "", text)
             assert "inf" not in re.findall(r"\binf\b", text)

@@ -36,7 +36,7 @@ def demo(
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.demo import demo_archive, lay_out
     from bystander.flow.commands.demo import recorded as read_recorded
-    from bystander.flow.commands.report import write_reports
+    from bystander.flow.commands.report import Asked, write_reports
 
     if recorded and with_failures:
         raise UsageError("--recorded and --with-failures do not go together: failures are observed for real")
@@ -52,7 +52,7 @@ def demo(
     if _inspected(archive, name, recorded) == name:
         decision, _ = decided(archive, name, given=Given(here=str(folder.resolve())))
     page, text = folder / "review.html", folder / "review.md"
-    write_reports(decision, [page, text])
+    write_reports(Asked(decision, archive=archive), [page, text])
     console.print()
     console.print(
         f"The page for a reviewer: {page}; as text: {text}; what is true of each workload: {folder / 'truths.toml'}"

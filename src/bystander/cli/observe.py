@@ -174,7 +174,7 @@ def observe(
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
-    from bystander.flow.commands.report import append_report, refuse_targets, remove_stale, write_reports
+    from bystander.flow.commands.report import Asked, append_report, refuse_targets, remove_stale, write_reports
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain
     from bystander.flow.quick.studies import Quick
@@ -242,7 +242,7 @@ def observe(
     if result.record:
         repeated = given_again(None if quick or again or resume else study, archive, None)
         decision, finding = decided(target, result.record, words=gate, also=gate_also, given=repeated)
-        write_reports(decision, targets, finding)
+        write_reports(Asked(decision, finding, target), targets)
         if summary:
             append_report(decision, finding, summary)
         if quiet and finding and result.complete:

@@ -49,7 +49,7 @@ def report(
 ) -> None:
     """Write a record as a page or text for a reviewer, or as a file for programs. Nothing is run."""
     from bystander.flow.commands.decide import decided
-    from bystander.flow.commands.report import refuse_targets, write_reports
+    from bystander.flow.commands.report import Asked, refuse_targets, write_reports
     from bystander.flow.places import find_archive
     from bystander.units import counted
 
@@ -58,7 +58,7 @@ def report(
     options = decide_options(measure, margin, risk, arm, only, order)
     found = find_archive(archive, variables(), here())
     decision, finding = decided(found, record, options, gate, gate_also, given(None, archive, only), redacted)
-    write_reports(decision, targets, finding)
+    write_reports(Asked(decision, finding, found), targets)
     rows = counted(len(decision.primary), "row")
     verb = "is" if len(targets) == 1 else "are"
     say(f"{', '.join(map(str, targets))} {verb} written: {decision.head.name}, {rows}.")

@@ -124,7 +124,7 @@ from bystander.design.readers.study_keys import (
 )
 from bystander.design.readers.study_reader import StudyPlace, read_study, workload_keys
 from bystander.design.readers.values import Key, checked
-from bystander.design.records.evidence import TIMELINE, Evidence, Payload, Whose
+from bystander.design.records.evidence import ANSWERS_APART, TIMELINE, Evidence, Payload, Whose
 from bystander.design.records.facts import ArmFacts, InterpreterFacts, MachineFacts, MachineState
 from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.design.records.machine_states import Stretch, state_changes, stretches
@@ -196,6 +196,7 @@ __all__ = [
     "ABOVE_FLOOR",
     "ACCEPTED",
     "ACCOUNT",
+    "ANSWERS_APART",
     "ANSWER_KEYS",
     "APART",
     "ARM_KEYS",

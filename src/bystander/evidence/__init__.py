@@ -1,6 +1,7 @@
 """What trials tell beside their readings, as a table of kinds: packed, unpacked, reduced and written out. Pure."""
 
 from bystander.evidence.compared.accounts import account
+from bystander.evidence.compared.answers import ANSWERS_KIND
 from bystander.evidence.compared.both import Asked, Seen
 from bystander.evidence.compared.edits import EDITS_KIND
 from bystander.evidence.compared.matching import edits_of, installed_in
@@ -25,6 +26,7 @@ from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 
 __all__ = [
     "ACCOUNT_KIND",
+    "ANSWERS_KIND",
     "COUNTS_KIND",
     "EDITS_KIND",
     "STACKS_KIND",

@@ -65,6 +65,10 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "arms_alone": [_alone(single) for single in decision.singles],
         "distributions": [_distribution(one) for one in decision.distributions],
         "trials_to_see": [asdict(one) for one in decision.to_see],
+        "answers_apart": [
+            {"workload": workload, **_compared(decision, comparison), "lines": list(lines)}
+            for (workload, comparison), lines in decision.answers.items()
+        ],
         "summary": decision.summary,
         "decided_on": decision.decided_on.isoformat() if decision.decided_on else None,
         "settled": [_settled(one) for one in decision.settled],

@@ -2,17 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from bystander.design import Origin
 from bystander.report.theme import MARKS
 from bystander.units import counted, share_text
 from bystander.verdicts import (
     Decision,
-    Distribution,
-    Relevance,
-    Row,
-    Shift,
     StopReason,
     Whole,
     beyond_text,
@@ -29,29 +23,13 @@ __all__ = [
     "LOAD_HEADS",
     "QUOTED",
     "QUOTED_HEADS",
-    "Parts",
     "ceiling_table",
-    "changed_secondary",
     "load_caption",
     "load_table",
     "looks_table",
     "methods",
     "outcome",
-    "parts",
-    "told_notes",
 ]
-
-_SILENT = ("beyond-margin",)  # the words of the row say it
-
-
-def changed_secondary(decision: Decision) -> list[Row]:
-    """Return rows of other measures that changed and whose size is not within the margin."""
-    return [row for row in decision.secondary if row.changed and row.relevance != Relevance.WITHIN]
-
-
-def told_notes(row: Row) -> list[str]:
-    """Return the sentences of a row's notes."""
-    return [note.text for note in row.notes if note.code not in _SILENT]
 
 
 def methods(decision: Decision) -> list[str]:
@@ -180,67 +158,3 @@ def load_caption(load: Whole) -> str:
         "were measured; ratios are freed of what stopping at a look does to them, and their intervals are those that "
         "the total took."
     )
-
-
-@dataclass(frozen=True)
-class Parts:
-    """How fast, typical and slow trials moved, for the quantiles that some row has trials enough for.
-
-    Attributes
-    ----------
-    lacking : str
-        Which other quantiles there would be, and the trials that they take; "" for none.
-    """
-
-    heads: tuple[str, ...]
-    rows: tuple[tuple[str, tuple[str, ...]], ...]
-    lacking: str
-
-
-def parts(decision: Decision) -> Parts:
-    """Return, for each row of the study's measure, how each part of its distribution moved, in short."""
-    by_place = {(one.workload, one.comparison): one for one in decision.distributions}
-    shown = [(row, by_place[row.key]) for row in decision.primary if row.key in by_place]
-    first = shown[0][1].shifts if shown else ()
-    slow = any(one.slow for _, one in shown)
-    shares = [k for k in range(len(first)) if any(not one.shifts[k].needed for _, one in shown)]
-    rows = tuple(
-        (
-            decision.name_of(row),
-            (*(_shift_text(one.shifts[k]) for k in shares), _spread_text(one), *([_slow_text(one)] if slow else [])),
-        )
-        for row, one in shown
-    )
-    lacking: dict[int, list[str]] = {}
-    for shift in first:
-        if shift.needed:
-            lacking.setdefault(shift.needed, []).append(_percentile(shift.share))
-    needs = "; ".join(f"{' and '.join(names)}: {needed}" for needed, names in sorted(lacking.items()))
-    return Parts(
-        (*(_percentile(first[k].share) for k in shares), "spread", *(["slow trials"] if slow else [])), rows,
-        f"Trials that it takes of each arm for the others: {needs}." if needs else "",
-    )  # fmt: skip
-
-
-def _spread_text(one: Distribution) -> str:
-    return " → ".join(share_text(spread, 2) for spread in one.spread)
-
-
-def _slow_text(one: Distribution) -> str:
-    if not one.slow:
-        return "20 trials needed"
-    return " → ".join(f"{count} of {trials}" for count, trials in one.slow)
-
-
-def _percentile(share: float) -> str:
-    return "median" if share == 0.5 else f"{100 * share:g}th percentile"
-
-
-def _shift_text(shift: Shift) -> str:
-    if shift.needed:
-        return f"{shift.needed} trials needed"
-    return f"{_ratio_text(shift.ratio)} ({_ratio_text(shift.low)} to {_ratio_text(shift.high)})"
-
-
-def _ratio_text(ratio: float) -> str:
-    return f"{ratio:.2f}" if ratio < 10 else f"{ratio:.0f}"

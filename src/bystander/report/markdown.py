@@ -5,22 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from bystander.design import machine_sentences, machine_title
-from bystander.report.accounts import drawn_accounts
 from bystander.report.common import (
     CEILING_HEADS,
     LOAD_HEADS,
     QUOTED,
     QUOTED_HEADS,
     ceiling_table,
-    changed_secondary,
     load_caption,
     load_table,
     looks_table,
     methods,
     outcome,
-    told_notes,
 )
 from bystander.report.marked import Marked, code_block, joined, md
+from bystander.report.pieces.accounts import drawn_accounts
+from bystander.report.pieces.rows import changed_secondary, told_notes
 from bystander.report.theme import MARKS
 from bystander.units import moment_text, quantity_text
 from bystander.verdicts import (
@@ -152,7 +151,7 @@ def _comparisons(decision: Decision) -> list[Marked]:
 def _accounts(decision: Decision) -> list[Marked]:
     """Return where it changed, of rows that were inspected in both arms."""
     lines: list[Marked] = []
-    for one in drawn_accounts(decision):
+    for _, one in drawn_accounts(decision):
         lines += [_EMPTY, md("Where **{}** changed: {}", one.name, " ".join(one.told.sentences)), _EMPTY]
         if one.leads:
             lines += [md("| place | change (interval) | calls | |"), md("| --- | --- | --- | --- |")]

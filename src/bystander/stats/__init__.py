@@ -22,7 +22,7 @@ from bystander.stats.sample import (
 )
 from bystander.stats.sign_flips import Flipped, flip_p, flipped, subset_interval
 from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
-from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, serial_z, soundness
+from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, outlying, serial_z, soundness
 from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
@@ -72,6 +72,7 @@ __all__ = [
     "needed_trials",
     "order_cut",
     "outermost_of_name",
+    "outlying",
     "p_and_e",
     "pairwise_contrasts",
     "part_errors",

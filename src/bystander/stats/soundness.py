@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from bystander.stats.null import rank_sum_null
 
-__all__ = ["FEWEST_BLOCKS", "FIRST_BLOCKS", "Soundness", "serial_z", "soundness"]
+__all__ = ["FEWEST_BLOCKS", "FIRST_BLOCKS", "Soundness", "outlying", "serial_z", "soundness"]
 
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -90,8 +90,24 @@ def soundness(reference: Floats, candidate: Floats, candidate_first: Flags) -> S
         depends=_serial_z(ranks) >= _ONE_SIDED_Z,
         noisier=np.where(np.abs(noisier) >= _SIGNS_Z, np.sign(noisier), 0).astype(np.int64),
         few_values=distinct < _DISTINCT * 2 * n,
-        outlying=(away > _OUTLYING * spread) & (spread > 0),
+        outlying=_far(away, spread),
     )
+
+
+def outlying(difference: Floats) -> Flags:
+    """Return which differences, shape (R, n), lie more than 8 robust standard deviations from their row's median.
+
+    None do in rows of fewer than `FEWEST_BLOCKS` (Hampel 1974).
+    """
+    away = np.abs(difference - np.median(difference, axis=1, keepdims=True))
+    if difference.shape[1] < FEWEST_BLOCKS:
+        return np.zeros(difference.shape, dtype=bool)
+    return _far(away, 1.4826 * np.median(away, axis=1, keepdims=True))
+
+
+def _far(away: Floats, spread: Floats) -> Flags:
+    far: Flags = (away > _OUTLYING * spread) & (spread > 0)
+    return far
 
 
 def serial_z(values: Floats) -> float:

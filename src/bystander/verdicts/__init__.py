@@ -7,6 +7,7 @@ from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_words, refuse_gate
 from bystander.verdicts.decided.settled import acceptable, least_worse, with_settled, worse_end
+from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
 from bystander.verdicts.settled import SettledRow, Standing
@@ -50,6 +51,7 @@ __all__ = [
     "SESSIONS_ENOUGH",
     "ArmSide",
     "Axis",
+    "BlockSeries",
     "CeilingRow",
     "CeilingVerdict",
     "Decision",

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from bystander.design import AccountTold, Comparison, Given, Measure, RecordHead
 from bystander.stats import Looks
 from bystander.verdicts.ceilings import CeilingRow
+from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
 from bystander.verdicts.described.single import Single
@@ -273,6 +274,10 @@ class Decision:
         The day against which that is held.
     order : Order
         In which rows of the study's measure stand.
+    series : mapping
+        By row of the study's measure: its blocks, where it is compared by them and reached a look.
+    answers : mapping
+        By row: where answers first part, a line each; empty where nobody kept that.
     """
 
     head: RecordHead
@@ -298,6 +303,8 @@ class Decision:
     ceilings: tuple[CeilingRow, ...] = ()
     settled: tuple[SettledRow, ...] = ()
     decided_on: date | None = None
+    series: Mapping[tuple[str, Comparison], BlockSeries] = field(default_factory=dict)
+    answers: Mapping[tuple[str, Comparison], tuple[str, ...]] = field(default_factory=dict)
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

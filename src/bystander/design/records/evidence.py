@@ -11,8 +11,9 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-__all__ = ["TIMELINE", "Evidence", "Payload", "Whose"]
+__all__ = ["ANSWERS_APART", "TIMELINE", "Evidence", "Payload", "Whose"]
 
+ANSWERS_APART = "answers-apart"  # where the answers of two arms first part
 TIMELINE = "timeline"  # the phases of a trial over time
 
 

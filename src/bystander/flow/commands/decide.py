@@ -11,7 +11,7 @@ from bystander.archive import Archive, EndedEarly
 from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, redacted, run_name, scrubber
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
-from bystander.flow.inside.told import told_accounts
+from bystander.flow.inside.told import told_accounts, told_answers
 from bystander.flow.records.settled import settled_beside
 from bystander.units import moment_text
 from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words, with_settled
@@ -73,7 +73,9 @@ def decided(
     rows = {row.key for row in decision.primary}
     told = {} if redact else told_accounts(archive, whole)  # places are paths, and names of code
     accounts = {key: account for key, account in told.items() if key in rows}
-    decision = replace(decision, notes=notes, given=given, accounts=accounts)
+    apart = {} if redact else told_answers(archive, whole)  # what trials printed
+    answers = {key: lines for key, lines in apart.items() if key in rows}
+    decision = replace(decision, notes=notes, given=given, accounts=accounts, answers=answers)
     return decision, None if ask is None else gate(decision, ask)
 
 

@@ -14,14 +14,16 @@ from bystander.design import MARKS_COST, TIMELINE, Record, Status, Timeline
 from bystander.errors import UsageError
 from bystander.evidence import content_of
 from bystander.exchange import spans_json
-from bystander.report import TrialSide, trial_page, trial_svg
+from bystander.report import Lanes, TrialSide, lanes, trial_page, trial_svg
 from bystander.stats import warm_from
 from bystander.units import duration_text, share_text
-from bystander.verdicts import rows_over_time
+from bystander.verdicts import Decision, rows_over_time
 
-__all__ = ["trial_over_time"]
+__all__ = ["seen_trials", "trial_over_time"]
 
 _SUFFIXES = (".html", ".svg", ".json")
+_MOST_WORKLOADS = 24  # whose trials a report draws; three of each
+_MOST_INSTANCES = 20_000  # of a trial that is drawn in a report; a picture of its own takes any number
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,37 @@ def trial_over_time(archive: Path, name: str | None, trial: str, suffix: str) ->
     if suffix == ".svg":
         return trial_svg(title, sides)
     return trial_page(title, sides, [*_marks_cost(record, asked, arms), *record.head.notes])
+
+
+def seen_trials(archive: Path, decision: Decision) -> dict[str, list[tuple[str, Lanes | None]]]:
+    """Return, by workload, its fastest, middle and slowest trials over time, with those of their blocks.
+
+    Of workloads beyond the first 24, and trials of more than 20,000 instances, there is no picture but a name.
+    """
+    found: dict[str, list[tuple[str, Lanes | None]]] = {}
+    if not decision.to_see:
+        return found
+    first = list(dict.fromkeys(row.workload for row in decision.primary))
+    order = sorted(decision.to_see, key=lambda one: first.index(one.workload) if one.workload in first else len(first))
+    with Archive(archive) as kept:
+        record = kept.load(decision.head.name, halves=True)
+        for at, one in enumerate(order):
+            named = {one.fastest: "the fastest trial", one.middle: "the middle block", one.slowest: "the slowest trial"}
+            for trial, what in named.items():
+                picture = _drawn(kept, record, trial) if at < _MOST_WORKLOADS else None
+                found.setdefault(one.workload, []).append((f"{what}, {trial}", picture))
+    return found
+
+
+def _drawn(kept: Archive, record: Record, trial: str) -> Lanes | None:
+    """Return the picture of a trial, None where it is too large for a report."""
+    asked = _asked(record, trial)
+    packets = kept.evidence(record.head.name, TIMELINE, asked.workload, asked.block)
+    lines: dict[int, Timeline] = {arm: content_of(packet) for arm, packet in packets.items()}
+    arms = _arms(record, asked, lines)
+    if any(len(lines[arm]) > _MOST_INSTANCES for arm in arms if arm in lines):
+        return None
+    return lanes([_side(record, asked, arm, lines.get(arm)) for arm in arms])
 
 
 def _asked(record: Record, trial: str) -> _Asked:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from bystander.errors import UsageError
 from bystander.exchange import junit_xml, openmetrics_text, rows_csv, verdicts_json
 from bystander.files import write_whole
+from bystander.flow.commands.over_time import seen_trials
 from bystander.report import markdown, page
 from bystander.verdicts import Decision, GateFinding
 
 __all__ = [
     "FORMATS",
+    "Asked",
     "append_report",
     "append_text",
     "refuse_targets",
@@ -22,16 +25,44 @@ __all__ = [
     "write_reports",
 ]
 
-Writer = Callable[[Decision, GateFinding | None], str]
+
+@dataclass(frozen=True)
+class Asked:
+    """What is to be written.
+
+    Attributes
+    ----------
+    gate : GateFinding or None
+        What came of a gate.
+    archive : Path or None
+        Where the record is, for what is read of it only now; None for a decision alone.
+    """
+
+    decision: Decision
+    gate: GateFinding | None = None
+    archive: Path | None = None
+
+
+Writer = Callable[[Asked], str | bytes]
+
+
+def _page(asked: Asked) -> str:
+    seen = seen_trials(asked.archive, asked.decision) if asked.archive else None
+    return page(asked.decision, asked.gate, seen)
+
 
 FORMATS: dict[str, Writer] = {
-    ".html": page, ".md": markdown, ".json": verdicts_json, ".csv": rows_csv, ".xml": junit_xml,
-    ".openmetrics": openmetrics_text,
-}  # fmt: skip
+    ".html": _page,
+    ".md": lambda asked: markdown(asked.decision, asked.gate),
+    ".json": lambda asked: verdicts_json(asked.decision, asked.gate),
+    ".csv": lambda asked: rows_csv(asked.decision, asked.gate),
+    ".xml": lambda asked: junit_xml(asked.decision, asked.gate),
+    ".openmetrics": lambda asked: openmetrics_text(asked.decision, asked.gate),
+}
 
 
 def register_format(suffix: str, writer: Writer) -> None:
-    """Add a format; the suffix begins with a dot. What came of a gate is None where there was none."""
+    """Add a format; the suffix begins with a dot."""
     FORMATS[suffix] = writer
 
 
@@ -58,10 +89,10 @@ def remove_stale(targets: Sequence[Path]) -> None:
         target.unlink(missing_ok=True)
 
 
-def write_reports(decision: Decision, targets: Sequence[Path], gate: GateFinding | None = None) -> None:
+def write_reports(asked: Asked, targets: Sequence[Path]) -> None:
     """Write reports, each whole or not at all, to targets that were not refused."""
     for target in targets:
-        write_whole(target, FORMATS[target.suffix.lower()](decision, gate))
+        write_whole(target, FORMATS[target.suffix.lower()](asked))
 
 
 def append_report(decision: Decision, gate: GateFinding | None, file: Path) -> None:

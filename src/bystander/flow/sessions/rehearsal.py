@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import difflib
+from collections.abc import Sequence
 
-from bystander.design import Status, Study, TrialOutcome
+from bystander.archive.writer import RecordWriter
+from bystander.design import Run, Status, Study, TrialOutcome, Whose
+from bystander.evidence import ANSWERS_KIND, packed
 from bystander.flow.observer import Observer
 from bystander.flow.trials.own_files import OwnFiles
 from bystander.flow.trials.trial import TrialRunner
 from bystander.foresight import AnswerDifference, Tried, require_measure
 
-__all__ = ["rehearse"]
+__all__ = ["keep_answers_apart", "rehearse"]
 
 _COMPARED = 1 << 20  # characters
 _DIFF_LINES = 8
@@ -61,6 +64,17 @@ def rehearse(
             raise watched.refusal(a, files)
     require_measure(study, tried)
     return tuple(tried), tuple(differences)
+
+
+def keep_answers_apart(writer: RecordWriter, run: Run, study: Study, differences: Sequence[AnswerDifference]) -> None:
+    """Keep where answers first part, for whoever reads the record: answers themselves are not kept."""
+    found: dict[tuple[int, int], dict[str, tuple[str, ...]]] = {}
+    for one in differences:
+        apart = found.setdefault((one.workload, one.comparison.candidate), {})
+        apart[study.arms[one.comparison.reference].name] = one.lines
+    for (workload, arm), apart in found.items():
+        packet = packed(ANSWERS_KIND, apart, {"lines": sum(map(len, apart.values()))})
+        writer.evidence(Whose(run.number, workload, arm), [packet])
 
 
 def _differ(reference: TrialOutcome, candidate: TrialOutcome) -> bool:

@@ -43,7 +43,7 @@ from bystander.flow.sessions.earlier_noise import noise_to_tell
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.sessions.lookout import Lookout
 from bystander.flow.sessions.pauses import Pauses, Spread
-from bystander.flow.sessions.rehearsal import rehearse
+from bystander.flow.sessions.rehearsal import keep_answers_apart, rehearse
 from bystander.flow.sessions.watch import MachineWatch
 from bystander.flow.trials.answers import Answers
 from bystander.flow.trials.arm_files import ArmFiles
@@ -53,7 +53,15 @@ from bystander.flow.trials.own_files import OwnFiles
 from bystander.flow.trials.ready import run_before_all
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import Commands, TrialRunner
-from bystander.foresight import Pace, Tried, difference_sentence, unprinted_sentences, unwatched, work_sentences
+from bystander.foresight import (
+    AnswerDifference,
+    Pace,
+    Tried,
+    difference_sentence,
+    unprinted_sentences,
+    unwatched,
+    work_sentences,
+)
 
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
@@ -163,10 +171,12 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
     with Interrupts() as interrupts, session.world.launch(lock.fd, interrupts.fd) as launcher:
         interrupts.at_once = launcher.kill_at_once
         try:
-            session, trials, tried = _rehearsed(session, launcher, entered)
+            session, trials, tried, apart = _rehearsed(session, launcher, entered)
         except KeyboardInterrupt:
             return Observed("", complete=False)
         begun = session.begin(session.study)
+        if not begun.done:
+            keep_answers_apart(begun.writer, begun.run, session.study, apart)
         pauses = Pauses(session.spread, lock, interrupts, session.observer, session.world.clocks.monotonic)
         observation = _Observation(session, begun, trials, tried, interrupts, pauses)
         session.observer.begun(session.study, begun.name, observation.pace.left_s)
@@ -192,8 +202,10 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
     return Observed(begun.name, complete=True)
 
 
-def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Session, TrialRunner, tuple[Tried, ...]]:
-    """Return the session as it is planned in the end, what runs its trials, and those that were tried."""
+def _rehearsed(
+    session: Session, launcher: Runs, entered: float
+) -> tuple[Session, TrialRunner, tuple[Tried, ...], tuple[AnswerDifference, ...]]:
+    """Return the session as it is planned in the end, what runs its trials, those tried, and answers apart."""
     observer = session.observer
     run_before_all(session.study, dict(enumerate(session.arms)), launcher)
     study, commands = calibrated(session.study, session.arms, session.commands, launcher)
@@ -207,7 +219,7 @@ def _rehearsed(session: Session, launcher: Runs, entered: float) -> tuple[Sessio
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
         noises = noise_to_tell(study, session.archive, session.world.machine().host)
         study = within_budget(study, trials, tried, observer, left_s, noises, session.world.clocks)
-    return replace(session, study=study, commands=commands), trials, tried
+    return replace(session, study=study, commands=commands), trials, tried, differences
 
 
 class _Observation:

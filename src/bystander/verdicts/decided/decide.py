@@ -18,6 +18,7 @@ from bystander.verdicts.decided.ceilings import ceiling_rows
 from bystander.verdicts.decided.distribution import distributed
 from bystander.verdicts.decided.load import by_contribution, wholes
 from bystander.verdicts.decided.rows import ComparisonRows
+from bystander.verdicts.described.blocks import BlockSeries, block_series
 from bystander.verdicts.described.failures import failures
 from bystander.verdicts.described.over_time import trials_to_see
 from bystander.verdicts.described.single import describe
@@ -77,7 +78,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         options = replace(options, only=chosen_names(head.study.workloads, options.only, f"record {head.name}"))
     question, compared = _question(record, options), ComparedRecord(record)
     stopped = stopping(compared)
-    rows, together = _rows(compared, question, stopped)
+    rows, together, series = _rows(compared, question, stopped)
     placebo = _control_rows(compared, question, stopped)
     if options.only:
         together = []
@@ -109,6 +110,7 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         looks_of=stopped.looks,
         loads=loads,
         means=tuple(mean for _, mean in together if mean and options.arm in (None, mean.arm)),
+        series={row.key: series[row.key] for row in shown if row.primary and row.looked_at and row.key in series},
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
     )
 
@@ -149,9 +151,10 @@ def _question(record: Record, options: Options) -> _Question:
 
 def _rows(
     compared: ComparedRecord, question: _Question, stopped: Stopping
-) -> tuple[list[Row], list[tuple[Whole | None, Whole | None]]]:
-    """Return the rows of all comparisons, each comparison's by the measure and by the others, and what all say."""
+) -> tuple[list[Row], list[tuple[Whole | None, Whole | None]], dict[tuple[str, Comparison], BlockSeries]]:
+    """Return the rows of all comparisons, by the measure and by the others, what all say, and blocks by the measure."""
     study, rows, together = compared.record.head.study, [], []
+    series: dict[tuple[str, Comparison], BlockSeries] = {}
     several = len(study.comparisons)
     for comparison in study.comparisons:
         made = ComparisonRows(compared, comparison, question.margin, stopped)
@@ -161,8 +164,11 @@ def _rows(
             found = made.of(measures, family)
             rows += found
             if primary:
-                together.append(wholes(compared, made.members(measures), found, question.measure, question.risk))
-    return rows, together
+                members = made.members(measures)
+                together.append(wholes(compared, members, found, question.measure, question.risk))
+                blocks = zip(found, map(block_series, members.readings), strict=True)
+                series |= {row.key: one for row, one in blocks if one is not None}
+    return rows, together, series
 
 
 def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> tuple[Row, ...]:

@@ -23,11 +23,14 @@ class TrialsToSee:
         The block whose change is the median of all.
     slowest : str
         The block with the longest trial.
+    fastest : str
+        The block with the shortest one.
     """
 
     workload: str
     middle: str
     slowest: str
+    fastest: str
 
 
 def rows_over_time(record: Record) -> list[int]:
@@ -56,10 +59,10 @@ def trials_to_see(record: Record) -> tuple[TrialsToSee, ...]:
             change = table[:, study.all_comparisons[-1].candidate] - table[:, study.all_comparisons[-1].reference]
         known = np.flatnonzero(np.isfinite(change))
         middle = blocks[known[np.argsort(change[known])[known.size // 2]]] if known.size else blocks[0]
-        block, arm = np.unravel_index(int(np.nanargmax(table)), table.shape)
         name = study.workloads[w].name
-        slowest = f"{name}/{blocks[block]}/{study.arms[arm].name}"
-        found.append(TrialsToSee(name, f"{name}/{middle}", slowest))
+        ends = (np.unravel_index(int(find(table)), table.shape) for find in (np.nanargmax, np.nanargmin))
+        slowest, fastest = (f"{name}/{blocks[block]}/{study.arms[arm].name}" for block, arm in ends)
+        found.append(TrialsToSee(name, f"{name}/{middle}", slowest, fastest))
     return tuple(found)
 
 

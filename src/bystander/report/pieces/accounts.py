@@ -5,18 +5,18 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from bystander.design import AccountTold, Change, LeadTold, change_seconds
+from bystander.design import AccountTold, Change, Comparison, LeadTold, change_seconds
 from bystander.units import duration_text
 from bystander.verdicts import Decision
 
 __all__ = ["DrawnAccount", "DrawnLead", "drawn_accounts"]
 
-_WIDTH, _EDGE = 300, 8
+_EDGE = 2.5  # percent at both ends, so that no mark is cut
 
 
 @dataclass(frozen=True)
 class DrawnLead:
-    """A lead with its places on the axis, in pixels: before, after, and the interval about what is after."""
+    """A lead with its places on the axis, in percent: before, after, and the interval about what is after."""
 
     told: LeadTold
     change: str
@@ -33,14 +33,13 @@ class DrawnAccount:
     name: str
     told: AccountTold
     leads: tuple[DrawnLead, ...]
-    width: int
     end: str
 
 
-def drawn_accounts(decision: Decision) -> list[DrawnAccount]:
-    """Return the accounts of a decision's rows in their order, as far as there are any."""
+def drawn_accounts(decision: Decision) -> list[tuple[tuple[str, Comparison], DrawnAccount]]:
+    """Return the accounts of a decision's rows in their order, as far as there are any, each with its row's key."""
     found = ((row, decision.accounts.get(row.key)) for row in decision.primary)
-    return [_drawn(decision.name_of(row), told) for row, told in found if told]
+    return [(row.key, _drawn(decision.name_of(row), told)) for row, told in found if told]
 
 
 def _drawn(name: str, told: AccountTold) -> DrawnAccount:
@@ -49,7 +48,7 @@ def _drawn(name: str, told: AccountTold) -> DrawnAccount:
 
     def at(seconds: float) -> float:
         share = seconds / most if most else 0.0
-        return round(_EDGE + min(1.0, max(0.0, share)) * (_WIDTH - 2 * _EDGE), 1)
+        return round(_EDGE + min(1.0, max(0.0, share)) * (100 - 2 * _EDGE), 2)
 
     leads = []
     for lead in told.leads:
@@ -60,7 +59,7 @@ def _drawn(name: str, told: AccountTold) -> DrawnAccount:
         bounded = math.isfinite(s.low_s) and math.isfinite(s.high_s)
         low, high = (at(s.before_s + s.low_s), at(s.before_s + s.high_s)) if bounded else (None, None)
         leads.append(DrawnLead(lead, change_seconds(s), at(s.before_s), at(s.after_s), low, high))
-    return DrawnAccount(name, told, tuple(leads), _WIDTH, duration_text(most, 2))
+    return DrawnAccount(name, told, tuple(leads), duration_text(most, 2))
 
 
 def _ends(change: Change) -> tuple[float, float, float]:
