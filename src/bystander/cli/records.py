@@ -203,25 +203,28 @@ def export(
     record: RecordArgument = None,
     to: Annotated[
         Path | None,
-        typer.Option("--to", help="The file to write, .csv or .json; CSV on standard output by default."),
+        typer.Option("--to", help="The file to write, .csv, .parquet or .json; CSV on standard output by default."),
     ] = None,
     spreadsheet: SpreadsheetOption = False,
     redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
-    """Write all trials of a record: readings as CSV, or everything as JSON."""
+    """Write all trials of a record: readings as CSV or Parquet, or everything as JSON."""
     from bystander.design import command_line
     from bystander.flow.commands.records import export_record, whole_record
     from bystander.flow.places import find_archive
 
     suffix = to.suffix.lower() if to else ".csv"
     whole = whole_record(find_archive(archive, variables(), here()), record, payloads=suffix == ".json")
-    text = export_record(whole, suffix, spreadsheet, redacted)
+    data = export_record(whole, suffix, spreadsheet, redacted)
     if to is None:
-        hand_over(text, newline=False)
+        hand_over(str(data), newline=False)
         return
-    write_whole(to, text)
+    write_whole(to, data)
     say(f"{to} is written: {len(whole.trials)} trials of {whole.head.name}.")
+    if isinstance(data, bytes):
+        say(f'Next: read it, with pandas for example: pandas.read_parquet("{to}")')
+        return
     other = command_line("records", "import", str(to), "--archive", "other.sqlite")
     say(f"Next, with another archive:\n  {other}")
 

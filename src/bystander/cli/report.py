@@ -22,13 +22,14 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
-from bystander.cli.given.outputs import ToOption
+from bystander.cli.given.outputs import PictureOption, ToOption
 from bystander.cli.shown.said import say
 
 __all__ = ["EXAMPLE", "report"]
 
 _NEXT = {
     ".html": "Next: open it, or send it to the reviewer.", ".md": "Next: paste it into the review.",
+    **dict.fromkeys((".svg", ".png", ".pdf"), "Next: look at it, or put it where it is needed."),
 }  # fmt: skip
 EXAMPLE = "Examples: bystander report --to review.html | bystander report --to review.md --to junit.xml"
 
@@ -36,6 +37,7 @@ EXAMPLE = "Examples: bystander report --to review.html | bystander report --to r
 def report(
     record: RecordArgument = None,
     to: ToOption = None,
+    picture: PictureOption = None,
     measure: MeasureOption = None,
     margin: MarginOption = None,
     risk: RiskOption = None,
@@ -47,18 +49,19 @@ def report(
     redacted: RedactedOption = False,
     archive: ArchiveOption = None,
 ) -> None:
-    """Write a record as a page or text for a reviewer, or as a file for programs. Nothing is run."""
+    """Write a record as a page, text or picture for a reviewer, or as a file for programs. Nothing is run."""
     from bystander.flow.commands.decide import decided
-    from bystander.flow.commands.report import Asked, refuse_targets, write_reports
+    from bystander.flow.commands.report import Asked, refuse_picture, refuse_targets, write_reports
     from bystander.flow.places import find_archive
     from bystander.units import counted
 
     targets = to or [Path("review.html")]
     refuse_targets(targets)
+    kind = refuse_picture(picture, targets)
     options = decide_options(measure, margin, risk, arm, only, order)
     found = find_archive(archive, variables(), here())
     decision, finding = decided(found, record, options, gate, gate_also, given(None, archive, only), redacted)
-    write_reports(Asked(decision, finding, found), targets)
+    write_reports(Asked(decision, finding, found, kind), targets)
     rows = counted(len(decision.primary), "row")
     verb = "is" if len(targets) == 1 else "are"
     say(f"{', '.join(map(str, targets))} {verb} written: {decision.head.name}, {rows}.")

@@ -7,6 +7,7 @@ from bystander.exchange.decisions.openmetrics import openmetrics_text
 from bystander.exchange.decisions.rows_csv import ROWS_HEAD, rows_csv
 from bystander.exchange.marks import Spans, read_marks
 from bystander.exchange.places import accounts_csv, accounts_json, paths_csv, places_json
+from bystander.exchange.readings.frame import readings_frame, readings_parquet
 from bystander.exchange.readings.other_tables import OtherTable, TableColumns, long_form
 from bystander.exchange.readings.readings_in import USUAL_REFERENCES, Imported, read_readings_csv
 from bystander.exchange.readings.readings_out import readings_csv, record_arrays
@@ -49,6 +50,8 @@ __all__ = [
     "read_settled",
     "read_spans",
     "readings_csv",
+    "readings_frame",
+    "readings_parquet",
     "record_arrays",
     "record_json",
     "record_shown_json",

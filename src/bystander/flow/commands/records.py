@@ -18,6 +18,7 @@ from bystander.errors import UsageError
 from bystander.exchange import (
     archive_size_json,
     readings_csv,
+    readings_parquet,
     record_json,
     record_shown_json,
     records_listed_json,
@@ -90,14 +91,15 @@ def whole_record(archive: Path, name: str | None, payloads: bool = False) -> Rec
 
 
 # One line per format: the suffix of --to, and who writes it, for a spreadsheet or not.
-EXPORTS: dict[str, Callable[[Record, bool], str]] = {
+EXPORTS: dict[str, Callable[[Record, bool], str | bytes]] = {
     ".csv": readings_csv,
+    ".parquet": lambda record, _: readings_parquet(record),
     ".json": lambda record, _: record_json(record),
 }
 
 
-def export_record(record: Record, suffix: str, spreadsheet: bool = False, redact: bool = False) -> str:
-    """Return a record as text: readings for .csv, everything for .json.
+def export_record(record: Record, suffix: str, spreadsheet: bool = False, redact: bool = False) -> str | bytes:
+    """Return a record as a file holds it: readings for .csv and .parquet, everything for .json.
 
     Parameters
     ----------
@@ -110,7 +112,8 @@ def export_record(record: Record, suffix: str, spreadsheet: bool = False, redact
         raise UsageError("--spreadsheet is for .csv; no other format is read by one")
     if suffix in EXPORTS:
         return EXPORTS[suffix](redacted(record) if redact else record, spreadsheet)
-    raise UsageError(f'--to: a record is exported as {" or ".join(EXPORTS)}, not as "{suffix}"')
+    known = " or ".join([", ".join(list(EXPORTS)[:-1]), list(EXPORTS)[-1]])
+    raise UsageError(f'--to: a record is exported as {known}, not as "{suffix}"')
 
 
 def add_note(archive: Path, name: str | None, text: str) -> str:

@@ -11,7 +11,7 @@ from bystander.errors import UsageError
 from bystander.exchange import junit_xml, openmetrics_text, rows_csv, verdicts_json
 from bystander.files import write_whole
 from bystander.flow.commands.over_time import seen_trials
-from bystander.report import markdown, page
+from bystander.report import PICTURE_SUFFIXES, PICTURES, markdown, page, picture
 from bystander.verdicts import Decision, GateFinding
 
 __all__ = [
@@ -19,6 +19,7 @@ __all__ = [
     "Asked",
     "append_report",
     "append_text",
+    "refuse_picture",
     "refuse_targets",
     "register_format",
     "remove_stale",
@@ -36,11 +37,14 @@ class Asked:
         What came of a gate.
     archive : Path or None
         Where the record is, for what is read of it only now; None for a decision alone.
+    picture : str
+        What a picture shows, among `PICTURES`.
     """
 
     decision: Decision
     gate: GateFinding | None = None
     archive: Path | None = None
+    picture: str = PICTURES[0]
 
 
 Writer = Callable[[Asked], str | bytes]
@@ -51,6 +55,10 @@ def _page(asked: Asked) -> str:
     return page(asked.decision, asked.gate, seen)
 
 
+def _picture(suffix: str) -> Writer:
+    return lambda asked: picture(asked.decision, asked.picture, suffix)
+
+
 FORMATS: dict[str, Writer] = {
     ".html": _page,
     ".md": lambda asked: markdown(asked.decision, asked.gate),
@@ -58,6 +66,7 @@ FORMATS: dict[str, Writer] = {
     ".csv": lambda asked: rows_csv(asked.decision, asked.gate),
     ".xml": lambda asked: junit_xml(asked.decision, asked.gate),
     ".openmetrics": lambda asked: openmetrics_text(asked.decision, asked.gate),
+    **{suffix: _picture(suffix) for suffix in PICTURE_SUFFIXES},
 }
 
 
@@ -81,6 +90,17 @@ def refuse_targets(targets: Sequence[Path], summary: Path | None = None) -> None
             raise UsageError(f"{option}: there is no folder {target.absolute().parent}; make it first")
         if target.is_dir():
             raise UsageError(f"{option}: {target} is a folder; name a file")
+
+
+def refuse_picture(asked: str | None, targets: Sequence[Path]) -> str:
+    """Return what pictures show; raise UsageError where that is asked for and no target is one, or it is not known."""
+    if asked is None:
+        return PICTURES[0]
+    if asked not in PICTURES:
+        raise UsageError(f'--picture: "{asked}" is none; it is {", ".join(PICTURES[:-1])} or {PICTURES[-1]}')
+    if not any(target.suffix.lower() in PICTURE_SUFFIXES for target in targets):
+        raise UsageError(f"--picture says what a picture shows; name one: --to {asked}.svg, .png or .pdf")
+    return asked
 
 
 def remove_stale(targets: Sequence[Path]) -> None:

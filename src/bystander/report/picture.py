@@ -1,0 +1,30 @@
+"""Pictures by themselves: for a slide, a document, a chat. Drawn by Matplotlib, which is loaded only here."""
+
+from __future__ import annotations
+
+from bystander.verdicts import Decision
+
+__all__ = ["PICTURES", "PICTURE_SUFFIXES", "picture"]
+
+PICTURES = ("forest", "distribution", "blocks")
+PICTURE_SUFFIXES = (".svg", ".png", ".pdf")
+
+
+def picture(decision: Decision, kind: str, suffix: str) -> bytes:
+    """Return a picture of a decision's rows; the same decision gives the same bytes.
+
+    Parameters
+    ----------
+    kind : str
+        Among `PICTURES`: every row on the axis of change, every trial of some rows, or their blocks in time order.
+    suffix : str
+        Among `PICTURE_SUFFIXES`.
+
+    Raises
+    ------
+    UsageError
+        When there is no row that it could show.
+    """
+    from bystander.report.pictures.drawn import drawn
+
+    return drawn(decision, kind, suffix)

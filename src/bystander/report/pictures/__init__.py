@@ -1,0 +1,1 @@
+"""What Matplotlib draws: one file each kind, and how all of them look."""
