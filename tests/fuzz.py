@@ -29,7 +29,7 @@ from program import Program
 
 from bystander.archive import Archive
 from bystander.archive.mend import mend
-from bystander.errors import BystanderError
+from bystander.errors import BystanderError, UsageError
 from bystander.evidence import content_of, kind_named, reduced
 from bystander.exchange import (
     json_document,
@@ -175,8 +175,10 @@ def _record(data: bytes, _folder: Path) -> None:
 def _written(record: object) -> None:
     """Decide a record and write it again: what was let in can be shown."""
     decided = decide(record)  # type: ignore[arg-type]
-    for form in FORMATS.values():
-        form(Asked(decided))
+    for suffix, form in FORMATS.items():
+        with suppress(UsageError):  # there is nothing that a picture could show
+            if suffix not in (".png", ".pdf"):
+                form(Asked(decided))
     verdicts_json(decided)
     record_json(record)  # type: ignore[arg-type]
 

@@ -14,7 +14,7 @@ from builders import made_record, noisy
 
 from bystander.design import Lane, Timeline
 from bystander.flow.commands.report import FORMATS, Asked
-from bystander.report import TrialSide, lanes, markdown, page
+from bystander.report import PICTURE_SUFFIXES, TrialSide, lanes, markdown, page
 from bystander.report.pieces.blocks import block_picture
 from bystander.report.pieces.forest import bar, forest
 from bystander.report.pieces.lanes import Cell
@@ -222,7 +222,7 @@ def test_lanes_measure_what_was_marked() -> None:
 
 
 def test_rows_that_move_the_load_most_stand_on_top() -> None:
-    """But for those that answer otherwise or fail: they are first; what a row is sorted by is in the page."""
+    """Among those of one kind: first what answers otherwise or fails, then what is shown to be worse, and so on."""
     readings = {
         name: {"a": noisy(20, 0.1, 0.01, i), "b": noisy(20, 0.1 * factor, 0.01, 50 + i)}
         for i, (name, factor) in enumerate({"often": 1.2, "seldom": 2.0, "wrong": 0.5}.items())
@@ -236,7 +236,7 @@ def test_rows_that_move_the_load_most_stand_on_top() -> None:
 
     assert [one.name for one in view.rows] == ["wrong", "often", "seldom"]
     assert view.rows[0].flags == ("another answer",)
-    assert [choice.value for choice in view.orders][:2] == ["load", "worst"]
+    assert [choice.value for choice in view.orders][:3] == ["", "load", "worst"]
     assert [json.loads(one.keys)[:2] for one in view.rows] == [[2, 2], [1, 0], [0, 1]]
     assert all(choice.count == 1 for choice in view.words if choice.value == "answer-differs")
     assert view.rows[1].comment.startswith("often: slower by ")
@@ -278,9 +278,9 @@ def test_every_format_takes_every_decision() -> None:
         decide(made_record({"w": {"a": [1.0, 2.0], "b": [1.0, 2.0]}}, failed={("w", "a"): [0, 1]})),
         decide(made_record({"w": {"a": noisy(9, 1), "b": noisy(9, 1)}}, paired=False, origin="imported")),
     ]
-    for write in FORMATS.values():
-        for decision in decisions:
-            text = write(Asked(decision))
+    for suffix, write in FORMATS.items():
+        for decision in decisions if suffix not in PICTURE_SUFFIXES else ():  # see test_pictures
+            text = str(write(Asked(decision)))
 
             assert "nan" not in re.sub(r"[A-Za-z]nan|nan[a-z]", "", text)
             assert "inf" not in re.findall(r"\binf\b", text)

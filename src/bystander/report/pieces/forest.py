@@ -12,6 +12,7 @@ from bystander.verdicts import Axis, Decision, Row, Scale, shared_axis
 
 __all__ = ["Bar", "Forest", "axis_of", "bar", "forest", "tick_text"]
 
+_APART = 0.13  # of the axis: a label that is nearer to that of no change would touch it
 _EDGE = 1.5  # percent at both ends, so that no mark is cut
 
 
@@ -75,11 +76,9 @@ def axis_of(axis: Axis, margin: float, more: str, less: str, ticks: int = 7) -> 
     """Return an axis with its margin and ticks; of those in the middle of each side only wide pages show the label."""
     band = _place(axis, 1 / (1 + margin)), _place(axis, 1 + margin)
     at: Sequence[float] = axis.ticks(ticks)
-    ends = {at[0], at[-1]}
-    return Forest(
-        axis, band[0], round(band[1] - band[0], 2), _place(axis, 1.0),
-        tuple((_place(axis, tick), tick_text(tick), tick not in ends and tick != 1.0) for tick in at), more, less,
-    )  # fmt: skip
+    shown = [tick for tick in at if tick == 1.0 or abs(axis.place(tick) - 0.5) > _APART]
+    labels = tuple((_place(axis, tick), tick_text(tick), tick not in (at[0], 1.0, at[-1])) for tick in shown)
+    return Forest(axis, band[0], round(band[1] - band[0], 2), _place(axis, 1.0), labels, more, less)
 
 
 def bar(axis: Axis, row: Row) -> Bar | None:

@@ -20,6 +20,7 @@ from bystander.report.pieces.strip import Strip, strip
 from bystander.report.theme import MARKS, TONES
 from bystander.verdicts import (
     Decision,
+    Order,
     Relevance,
     Row,
     Scale,
@@ -157,7 +158,10 @@ def row_id(name: str) -> str:
 
 
 def rows_view(decision: Decision, seen: Mapping[str, Sequence[tuple[str, Lanes | None]]]) -> RowsView:
-    """Return all rows of the study's measure, those first that move the whole load by most, where there is one.
+    """Return all rows of the study's measure.
+
+    First what fails or answers otherwise, then what is shown to be worse, then by another measure, what is not clear,
+    and the rest; among each by what they cost the whole load, where there is one.
 
     Parameters
     ----------
@@ -165,7 +169,7 @@ def rows_view(decision: Decision, seen: Mapping[str, Sequence[tuple[str, Lanes |
         By workload: trials over time.
     """
     maker = _Maker(decision, seen)
-    rows = sorted(decision.primary, key=maker.first) if maker.contributions else decision.primary
+    rows = decision.primary if decision.order == Order.CONTRIBUTION else sorted(decision.primary, key=maker.first)
     views = tuple(maker.view(row) for row in rows)
     verdicts = Counter(str(view.row.verdict) for view in views)
     words = Counter(word for view in views for word in view.words.split())
@@ -176,18 +180,19 @@ def rows_view(decision: Decision, seen: Mapping[str, Sequence[tuple[str, Lanes |
         tuple(Choice(str(at), measure.label, maker.read[at]) for at, measure in enumerate(maker.measures)),
         tuple(Choice(word, word.replace("-", " "), count) for word, count in sorted(words.items())),
         tuple(Choice(word, word, count) for word, count in sorted(fates.items())),
-        tuple(Choice(value, label, 0) for value, label in _orders(bool(maker.contributions))),
+        tuple(Choice(value, label, 0) for value, label in _orders(bool(maker.contributions), decision.order)),
         AT_ONCE,
     )  # fmt: skip
 
 
-def _orders(load: bool) -> list[tuple[str, str]]:
+def _orders(load: bool, order: Order) -> list[tuple[str, str]]:
     """Return what rows are sorted by; the first is how they stand."""
-    worst = ("worst", "worst first")
-    first = [("load", "by the whole load"), worst] if load else [worst]
+    first, costs = ("", "what matters first"), [("load", "by the whole load")] if load else []
+    if order == Order.CONTRIBUTION:
+        first, costs = costs[0], []
     return [
-        *first, ("most", "most slower first"), ("least", "most faster first"), ("seconds", "most seconds lost"),
-        ("study", "as in the study"), ("name", "by name"),
+        first, *costs, ("worst", "worst first"), ("most", "most slower first"), ("least", "most faster first"),
+        ("seconds", "most seconds lost"), ("study", "as in the study"), ("name", "by name"),
     ]  # fmt: skip
 
 
@@ -231,11 +236,19 @@ class _Maker:
             for part in load.parts
         }
 
-    def first(self, row: Row) -> tuple[bool, float]:
-        """Return a key by which those stand first that fail or answer otherwise, then the worst for the whole load."""
-        wrong = row.verdict == Verdict.FAILED or any(map(row.has, _FLAGS))
+    def first(self, row: Row) -> tuple[int, float, int]:
+        """Return a key by which rows stand: what was judged already is not on top, and noise is not before evidence."""
         contribution = self._contribution(row)[0]
-        return not wrong, 0.0 if math.isnan(contribution) else -contribution
+        verdict = Verdict(row.verdict)
+        if verdict == Verdict.FAILED or any(map(row.has, _FLAGS)):
+            group = 0
+        elif verdict.is_worse:
+            group = 2 if row.accepted else 1
+        elif any(_beside(row, other) for other in self._others[row.key]):
+            group = 3
+        else:
+            group = 4 if verdict == Verdict.UNCLEAR else 5
+        return group, 0.0 if math.isnan(contribution) else -contribution, self._worst[row.key]
 
     def _contribution(self, row: Row) -> tuple[float, str]:
         return self.contributions.get((row.workload, row.arm), (math.nan, ""))

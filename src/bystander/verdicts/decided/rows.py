@@ -27,6 +27,7 @@ from bystander.verdicts.words import Relevance, Scale, Verdict
 __all__ = ["ComparisonRows"]
 
 _MOST_BLOCKS = 10_000  # nobody runs a record of more
+_MOST_EXPONENT = 700.0  # e to more than that is no float
 _FARTHEST = 50.0  # a logarithm of a ratio beyond which it is no number to show
 _RELEVANCE_NOTES = {
     Relevance.BEYOND: say.beyond_margin(),
@@ -187,7 +188,7 @@ class _RowMaker:
             reference=reference,
             candidate=candidate,
             scale=readings.scale,
-            estimate=math.exp(seen.estimate) if ratio else seen.estimate,
+            estimate=math.exp(min(_MOST_EXPONENT, seen.estimate)) if ratio else seen.estimate,
             low=_exp(ends.low) if ratio else ends.low,
             high=_exp(ends.high) if ratio else ends.high,
             confidence=1 - found.error,
@@ -289,4 +290,4 @@ def _rounded(blocks: float, had: int, family: Family) -> float:
 
 def _exp(value: float) -> float:
     """Return e to the value, also at the infinities."""
-    return math.inf if value > 700 else math.exp(value)
+    return math.inf if value > _MOST_EXPONENT else math.exp(value)
