@@ -73,7 +73,7 @@ FOLDERS = {
     "field": ("launching", "trials", "arms", "watching"),
     "evidence": ("compared",),
     "exchange": ("written",),
-    "report": ("pieces",),
+    "report": ("pieces", "pictures"),
     "flow": ("trials", "sessions", "inside", "commands"),
 }
 # Rooms of more than twelve files side by side, and why they have no folders.

@@ -15,7 +15,7 @@ from builders import made_record, noisy
 from bystander.design import Lane, Timeline
 from bystander.flow.commands.report import FORMATS, Asked
 from bystander.report import PICTURE_SUFFIXES, TrialSide, lanes, markdown, page
-from bystander.report.pieces.blocks import block_picture
+from bystander.report.pieces.blocks import BlockPicture, block_picture
 from bystander.report.pieces.forest import bar, forest
 from bystander.report.pieces.lanes import Cell
 from bystander.report.pieces.rows import row_id, rows_view
@@ -166,15 +166,25 @@ def test_strips_show_every_trial() -> None:
     assert drawn_strip(many, "w").reference.count("h0") == 400
 
 
+def _with(before: list[float], after: list[float], seventh: float) -> BlockPicture:
+    """Return the picture of blocks whose seventh candidate took so long."""
+    decision = decide(made_record({"w": {"a": before, "b": [*after[:7], seventh, *after[8:]]}}))
+    found = block_picture(decision.series[decision.primary[0].key], decision.primary[0])
+    assert found is not None
+    return found
+
+
 def test_blocks_are_drawn_in_their_order() -> None:
     """A block that lies far out has its ring and number; one whose trial failed is a bound, not a point."""
-    before, after = noisy(20, 0.1, 0.01, 1), noisy(20, 0.1, 0.01, 2)
-    after[7] = 0.3
+    before, after = noisy(20, 0.1, 0.01, 1), noisy(20, 0.15, 0.01, 2)
+    after[7] = 0.9
     decision = decide(made_record({"w": {"a": before, "b": after}}))
     drawn = block_picture(decision.series[decision.primary[0].key], decision.primary[0])
     assert drawn is not None
 
-    assert [number for _, _, number in drawn.named] == ["7"]
+    assert [label for _, _, label in drawn.named] == [f"7: × {after[7] / before[7]:.2g}"]  # far beyond the others
+    assert drawn.named[0][1] == pytest.approx(10)  # at the edge
+    assert [label for _, _, label in _with(before, after, 0.18).named] == ["7"]  # where it is
     assert (drawn.dots.count("h0"), drawn.far.count("h0"), drawn.bounds) == (19, 1, "")
     assert [number for number, _ in drawn.numbers] == list(range(20))
     assert drawn.numbers[7][1] == f"× {after[7] / before[7]:.2g}"

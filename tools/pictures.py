@@ -111,14 +111,14 @@ def terminal_picture(
             terminal.wait()
 
 
-def page_picture(page: Path, target: Path, width: int = 1280, height: int = 800) -> None:
-    """Take a picture of the top of a page."""
+def page_picture(page: Path, target: Path, width: int = 1280, height: int = 800, fragment: str = "") -> None:
+    """Take a picture of the top of a page, or of where a fragment of its address leads."""
     with tempfile.TemporaryDirectory() as profile:
         _run(
             [
                 "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
                 "--disable-background-networking", "--disable-component-update", "--disable-sync",
                 f"--user-data-dir={profile}", f"--window-size={width},{height}", f"--screenshot={target}",
-                page.resolve().as_uri(),
+                page.resolve().as_uri() + fragment,
             ]
         )  # fmt: skip

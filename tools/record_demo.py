@@ -51,7 +51,8 @@ def main() -> None:
         {
             str(folder): f"{HOME}/harbour-office",
             sys.executable: "/usr/bin/python3",
-            sys.prefix: "/usr", sys.base_prefix: "/usr",
+            sys.prefix: "/usr",
+            sys.base_prefix: "/usr",
             str(ROOT / "src"): "/opt/bystander",
         },
     )

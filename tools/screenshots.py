@@ -19,6 +19,8 @@ from pathlib import Path
 
 from pictures import missing_packages, page_picture, terminal_picture
 
+from bystander.report.pieces.rows import row_id
+
 ROOT = Path(__file__).resolve().parents[1]
 TARGET = ROOT / "docs" / "screenshots"
 PROGRAM = "/home/office/bystander/.venv/bin/python3 -m bystander"
@@ -126,12 +128,17 @@ def shot(
 
 
 def report_page() -> None:
-    """Take the picture of the page for a reviewer."""
+    """Take the pictures of the page for a reviewer, of one of its rows, and of the forest by itself."""
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch, "harbour-office")
         program = str(Path(sys.executable).with_name("bystander"))
         subprocess.run([program, "demo", str(folder), "--recorded"], check=True, stdout=subprocess.DEVNULL)
         page_picture(folder / "review.html", TARGET / "report.png")
+        page_picture(folder / "review.html", TARGET / "row.png", fragment=f"#{row_id('gauge')}")
+        archive = ("--archive", str(folder / ".bystander" / "archive.sqlite"))
+        subprocess.run(
+            [program, "report", "--to", str(TARGET / "forest.png"), *archive], check=True, stdout=subprocess.DEVNULL
+        )
 
 
 CALLABLE = """

@@ -13,6 +13,7 @@ from matplotlib.ticker import FixedLocator, FuncFormatter, MaxNLocator, NullForm
 from bystander.errors import UsageError
 from bystander.report import common
 from bystander.report.pictures.look import MARKERS, bare, looked, saved, words
+from bystander.report.pieces.blocks import block_changes, block_edges, on_scale
 from bystander.report.pieces.forest import tick_text
 from bystander.report.pieces.strip import lane_heights, thinned
 from bystander.report.theme import LIGHT, MARKS, SHAPES, TONES
@@ -159,17 +160,18 @@ def _blocks(decision: Decision) -> Figure:
         series = decision.series[row.key]
         colour = LIGHT[TONES[row.verdict]]
         ratio = series.scale == Scale.RATIO
-        ends = [math.log(v) if ratio and 0 < v < math.inf else math.nan if ratio else v for v in (row.low, row.high)]
+        ends = [on_scale(value, ratio) for value in (row.low, row.high)]
         if all(map(math.isfinite, ends)):
             axes.axhspan(*ends, color=colour, alpha=0.16, lw=0)
         axes.axhline(0, color=LIGHT["soft"], lw=0.8)
-        estimate = math.log(row.estimate) if ratio and row.estimate > 0 else row.estimate
+        estimate = on_scale(row.estimate, ratio)
         if math.isfinite(estimate):
             axes.axhline(estimate, color=colour, lw=1.3, ls=(0, (5, 3)))
-        _dots(axes, series)
+        _dots(axes, series, block_changes(series, row))
         axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: _change(value, row)))
-        axes.margins(y=0.16)
-        low, high = axes.get_ylim()
+        low, high = block_edges(series)
+        room = 0.16 * ((high - low) or 1.0)
+        axes.set_ylim(low - room, high + room)
         if ratio:
             at = [math.log(tick) for tick in Axis(math.exp(min(max(-low, high, 0.02), 50.0))).ticks(5)]
             apart = _APART * (high - low)
@@ -185,12 +187,17 @@ def _blocks(decision: Decision) -> Figure:
     return _panels(decision, rows, draw, foot)
 
 
-def _dots(axes: Axes, series: BlockSeries) -> None:
+def _dots(axes: Axes, series: BlockSeries, changes: Sequence[str]) -> None:
+    """Draw each block; those that lie beyond the picture at its edge, with their changes."""
     near, far = series.exact & ~series.far, series.far
     axes.plot(series.blocks[near], series.low[near], "o", ms=3.8, color=LIGHT["ink"], ls="")
-    axes.plot(series.blocks[far], series.low[far], "o", ms=7, color=LIGHT["ink"], mfc=LIGHT["card"], mew=1.5, ls="")
-    for block, value in zip(series.blocks[far].tolist(), series.low[far].tolist(), strict=True):
-        axes.annotate(str(block), (block, value), xytext=(6, 0), textcoords="offset points", fontsize=7.5, va="center")
+    low, high = block_edges(series)
+    heights = np.clip(series.low, low, high)
+    axes.plot(series.blocks[far], heights[far], "o", ms=7, color=LIGHT["ink"], mfc=LIGHT["card"], mew=1.5, ls="")
+    for i in np.flatnonzero(far).tolist():
+        block = series.blocks[i]
+        label = str(block) if low <= series.low[i] <= high else f"{block}: {changes[i]}"
+        axes.annotate(label, (block, heights[i]), xytext=(6, 0), textcoords="offset points", fontsize=7.5, va="center")
     bounds = series.blocks[~series.exact]
     axes.plot(bounds, np.zeros(bounds.size), "x", ms=6, color=LIGHT["failed"], mew=1.8, ls="",
               transform=axes.get_xaxis_transform(), clip_on=False)  # fmt: skip

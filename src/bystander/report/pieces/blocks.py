@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,10 +11,11 @@ import numpy as np
 from bystander.units import quantity_text
 from bystander.verdicts import BlockSeries, Row, Scale
 
-__all__ = ["BlockPicture", "block_changes", "block_picture"]
+__all__ = ["BlockPicture", "block_changes", "block_edges", "block_picture", "on_scale"]
 
 _WIDTH, _HEIGHT, _EDGE = 1000, 96, 10
 _NAMED = 12
+_BEYOND = 0.5  # of the others' reach, up to which blocks that lie far out are drawn where they are
 
 
 @dataclass(frozen=True)
@@ -60,18 +62,29 @@ def block_changes(series: BlockSeries, row: Row) -> list[str]:
     ]
 
 
+def block_edges(series: BlockSeries) -> tuple[float, float]:
+    """Return the lower and the upper edge of a picture of blocks: all but those far out, and no change, lie within.
+
+    At least one block must have a difference.
+    """
+    near = series.exact & ~series.far
+    known = series.low[near if near.any() else series.exact]
+    bottom, top = min(0.0, float(known.min())), max(0.0, float(known.max()))
+    more = _BEYOND * ((top - bottom) or 1.0)
+    far = series.low[series.far]
+    least, most = (float(end(far)) if far.size else 0.0 for end in (np.min, np.max))
+    return min(bottom, max(least, bottom - more)), max(top, min(most, top + more))
+
+
 def block_picture(series: BlockSeries | None, row: Row) -> BlockPicture | None:
     """Return the picture of a row's blocks, None where no block has a difference."""
     if series is None or not series.exact.any():
         return None
     exact = series.exact
     ratio = series.scale == Scale.RATIO
-    ends = [
-        math.log(v) if ratio and 0 < v < math.inf else math.nan if ratio else v
-        for v in (row.estimate, row.low, row.high)
-    ]
+    ends = [on_scale(value, ratio) for value in (row.estimate, row.low, row.high)]
     known = series.low[exact]
-    bottom, top = min(0.0, float(known.min())), max(0.0, float(known.max()))
+    bottom, top = block_edges(series)
     reach = (top - bottom) or 1.0
 
     def height(value: float) -> float:
@@ -85,11 +98,12 @@ def block_picture(series: BlockSeries | None, row: Row) -> BlockPicture | None:
     far, changes = np.flatnonzero(series.far).tolist(), block_changes(series, row)
     named = sorted(far, key=lambda i: -abs(series.low[i] - np.median(known)))[:_NAMED]
     unknown = np.flatnonzero(~exact).tolist()
+    labels = [(places[i] / _WIDTH * 100, height(series.low[i]), _label(series, i, changes)) for i in sorted(named)]
     return BlockPicture(
         _WIDTH, _HEIGHT, "".join(points[i] for i in np.flatnonzero(exact & ~series.far).tolist()),
         "".join(points[i] for i in far), "".join(f"M{places[i]} {_HEIGHT - 4}h0" for i in unknown),
         height(0.0), height(ends[0]), height(ends[1]), height(ends[2]), _edge(top, row), _edge(bottom, row),
-        tuple((places[i] / _WIDTH * 100, height(float(series.low[i])), str(series.blocks[i])) for i in sorted(named)),
+        tuple(labels),
         tuple(zip(series.blocks.tolist(), changes, strict=True)),
         f"{count} blocks in the order in which they ran, changes from {_change(float(known.min()), row)} to "
         f"{_change(float(known.max()), row)}" + (f"; {len(far)} far from the others" if far else ""),
@@ -100,7 +114,13 @@ def _edge(value: float, row: Row) -> str:
     return _change(value, row) if value else "no change"
 
 
-def _on_scale(value: float, ratio: bool) -> float:
+def _label(series: BlockSeries, at: int, changes: Sequence[str]) -> str:
+    """Return the number of a block that lies far out, with its change where it lies beyond the picture."""
+    bottom, top = block_edges(series)
+    return str(series.blocks[at]) if bottom <= series.low[at] <= top else f"{series.blocks[at]}: {changes[at]}"
+
+
+def on_scale(value: float, ratio: bool) -> float:
     """Return a number of the row as blocks have it; NaN where it is not bounded."""
     if not ratio:
         return value

@@ -188,7 +188,7 @@ class _RowMaker:
             reference=reference,
             candidate=candidate,
             scale=readings.scale,
-            estimate=math.exp(min(_MOST_EXPONENT, seen.estimate)) if ratio else seen.estimate,
+            estimate=_exp(seen.estimate, math.exp(_MOST_EXPONENT)) if ratio else seen.estimate,
             low=_exp(ends.low) if ratio else ends.low,
             high=_exp(ends.high) if ratio else ends.high,
             confidence=1 - found.error,
@@ -288,6 +288,6 @@ def _rounded(blocks: float, had: int, family: Family) -> float:
     return rounded if rounded > had else math.nan
 
 
-def _exp(value: float) -> float:
-    """Return e to the value, also at the infinities."""
-    return math.inf if value > _MOST_EXPONENT else math.exp(value)
+def _exp(value: float, beyond: float = math.inf) -> float:
+    """Return e to the value, also at the infinities; where that is no float, what is given."""
+    return beyond if value > _MOST_EXPONENT else math.exp(value)
