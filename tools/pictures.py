@@ -15,6 +15,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from playwright.sync_api import sync_playwright
+
 __all__ = ["missing_packages", "page_picture", "terminal_picture"]
 
 _PROGRAMS = {
@@ -113,12 +115,11 @@ def terminal_picture(
 
 def page_picture(page: Path, target: Path, width: int = 1280, height: int = 800, fragment: str = "") -> None:
     """Take a picture of the top of a page, or of where a fragment of its address leads."""
-    with tempfile.TemporaryDirectory() as profile:
-        _run(
-            [
-                "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
-                "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                f"--user-data-dir={profile}", f"--window-size={width},{height}", f"--screenshot={target}",
-                page.resolve().as_uri() + fragment,
-            ]
-        )  # fmt: skip
+    arguments = ["--no-sandbox", "--disable-gpu", "--hide-scrollbars"]
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=arguments)
+        shown = browser.new_page(viewport={"width": width, "height": height})
+        shown.goto(page.resolve().as_uri() + fragment)
+        shown.wait_for_timeout(200)
+        shown.screenshot(path=target)
+        browser.close()

@@ -15,7 +15,7 @@ __all__ = ["BlockPicture", "block_changes", "block_edges", "block_picture", "on_
 
 _WIDTH, _HEIGHT, _EDGE = 1000, 96, 10
 _NAMED = 12
-_BEYOND = 0.5  # of the others' reach, up to which blocks that lie far out are drawn where they are
+_BEYOND = 1.0  # of the others' reach, up to which blocks that lie far out are drawn where they are
 
 
 @dataclass(frozen=True)
