@@ -114,7 +114,7 @@ def test_a_change_is_accounted_for(observed: Path, run: Run) -> None:
     for name in ("page.html", "page.md"):
         run("report", "--to", name)
     page, markdown = ((observed / name).read_text(encoding="utf-8") for name in ("page.html", "page.md"))
-    assert "<h2>Where it changed</h2>" in page
+    assert "<h4>Where it changed</h4>" in page
     assert "v1/quay.py" not in page
     assert "| quay.plan<br>quay.py:9 |" in markdown
 

@@ -471,7 +471,7 @@ BAD = [
     (("observe", "--study", "x", "--", "true"), "both given"),
     (("observe", "--only", "x", "--", "true"), "does not apply"),
     (("observe", "--", "no-such-program"), "there is no program"),
-    (("report", "--to", "x.pdf"), ".html, .md, .json, .csv, .xml or .openmetrics"),
+    (("report", "--to", "x.doc"), ".html, .md, .json, .csv, .xml, .openmetrics, .svg, .png or .pdf"),
     (("records", "import", "none.csv"), "cannot be read"),
     (("decide", "--margin", "2 mm", "--archive", "x"), "is no share"),
     (("decide", "--gate", "slow", "--archive", "x"), "nothing to look for"),

@@ -298,7 +298,10 @@ def test_an_inspection_from_elsewhere_is_not_believed() -> None:
     """Summaries of the recorded one with value after value spoilt: of the right types, or refused in one sentence."""
     document = json.loads((FILES / "recorded.json").read_text(encoding="utf-8"))
     packets = {one["kind"]: one for one in document["evidence"] if "run" in one}
-    assert packets.keys() == {"stacks", "counts", "unwatched", "edits", "account"}
+    assert packets.keys() == {"stacks", "counts", "unwatched", "edits", "account", "answers-apart"}
+    for content in (None, [], {"before": [1]}, {"before": None}):
+        with pytest.raises((ValueError, TypeError)):
+            evidence_of({**packets["answers-apart"], "content": content})
     refused = 0
     for kind in ("stacks", "counts"):
         packet = {**packets[kind], "content": shortened(packets[kind]["content"])}
