@@ -157,7 +157,7 @@ def test_reports_say_what_came_of_the_gate() -> None:
 @pytest.mark.parametrize(
     ("names", "said"),
     [
-        (("a.txt",), 'does not tell the kind of report; end it in .html, .md, .json, .csv, .xml, .openmetrics, .svg, .png or .pdf'),
+        (("a.txt",), "end it in .html, .md, .json, .csv, .xml, .openmetrics, .svg, .png or .pdf"),
         (("a.md", "a.md"), "is named twice"), (("no/a.md",), "there is no folder"), (("d.md",), "is a folder"),
         (("p.md",), "is a pipe or a device, and would be replaced"),
     ],
