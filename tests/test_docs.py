@@ -112,7 +112,7 @@ def test_the_readmes_study_is_a_right_one() -> None:
     """TOML blocks of the docs are read without an error, but for revisions that only their readers have."""
     from bystander.design import read_study
     from bystander.errors import StudyError
-    from bystander.exchange import read_settled
+    from bystander.exchange import read_settled, read_settled_places
 
     class Anywhere:
         def has_folder(self, path: str) -> bool:
@@ -124,8 +124,8 @@ def test_the_readmes_study_is_a_right_one() -> None:
     blocks = [b for file in TEXTS for b in re.findall(r"```toml\n(.*?)```", file.read_text(encoding="utf-8"), re.S)]
     assert blocks
     for block in blocks:
-        if block.startswith("[[row]]"):
-            assert read_settled(block, "docs")
+        if block.startswith(("[[row]]", "[[place]]")):
+            assert read_settled(block, "docs") or read_settled_places(block, "docs")
             continue
         try:
             read_study(block, "docs", Anywhere())

@@ -71,7 +71,7 @@ FOLDERS = {
     "verdicts": ("compared", "described", "tested", "noted", "decided", "worded"),
     "archive": ("tables", "file"),
     "field": ("launching", "trials", "arms", "watching"),
-    "evidence": ("compared",),
+    "evidence": ("compared", "within"),
     "exchange": ("written",),
     "report": ("pieces", "pictures"),
     "flow": ("trials", "sessions", "inside", "commands"),

@@ -158,7 +158,7 @@ up_to = "5 %"
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("[[place]]", "f: place: there is no such table"), ("row = 3", "f: row: it is no list of tables"),
+        ("[[rows]]", "f: rows: there is no such table"), ("row = 3", "f: row: it is no list of tables"),
         ("=", "f: it cannot be read as TOML"), (ROW.replace("5 %", "much"), 'row 1: up_to: "much" is no size'),
         (ROW.replace("accepted", "fine"), 'row 1: fate: "fine" is no fate of a row'),
         (ROW.replace('"x"', '" "'), "row 1: because:"), (ROW.replace("elapsed", "speed"), "there is no measure"),
@@ -215,7 +215,7 @@ def test_somebody_accepts_a_row_and_the_gate_passes(run: Run, tmp_path: Path) ->
     )  # fmt: skip
     run("observe", "--gate", "slower", "--quiet", code=3)
     for words, said in (
-        (("gaug",), 'did you mean "gauge"?'), (("gauge", "fine"), "is no fate of a row; write accepted"),
+        (("gaug",), 'did you mean "gauge"?'), (("gauge", "fine"), "of a row it is accepted, of a place as-expected"),
         (("gauge", "accepted", "--because", " "), "--because: say why"),
         (("gauge", "accepted", "--until", "soon"), '--until: "soon" is no day'),
         (("gauge", "accepted", "--until", "2020-01-01"), "--until: 2020-01-01 is over"),

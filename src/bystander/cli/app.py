@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from bystander import __version__
-from bystander.cli import check, decide, demo, inside, new, observe, records, report, settle
+from bystander.cli import check, decide, demo, inside, leads, new, observe, records, report, settle
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
 from bystander.cli.shown.said import say
 from bystander.errors import BystanderError
@@ -64,7 +64,7 @@ app.command(
     "inspect", epilog=inside.INSPECT_EXAMPLE, short_help="Where did it change? Of one state: where does the time go?",
     cls=inside.InspectCommand,
 )(inside.inspect)  # fmt: skip
-app.command("leads", epilog=inside.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(inside.leads)
+app.command("leads", epilog=leads.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(leads.leads)
 app.command("settle", epilog=settle.EXAMPLE, short_help="Accept a change for the worse, with a reason.")(settle.settle)
 app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 

@@ -1,8 +1,8 @@
-"""`bystander inspect` and `bystander leads`: where the time goes."""
+"""`bystander inspect`: where the time goes."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,62 +10,33 @@ import typer
 from typer.core import TyperCommand
 
 from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.inspected import FirstOption, OrderOption, StateArmOption, StateOnlyOption, ViewOption
 from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
-    SpreadsheetOption,
     StudyOption,
     duration_option,
     given,
     here,
     variables,
 )
-from bystander.cli.shown.said import hand_over, say
+from bystander.cli.shown.inspected import Form, say_next, show_inspected
+from bystander.cli.shown.said import say
 from bystander.errors import UsageError
-from bystander.files import write_whole
 
 if TYPE_CHECKING:
     from bystander.design import Study
-    from bystander.flow.commands.leads import Wanted
     from bystander.flow.places import StudyFolder
 
-__all__ = ["INSPECT_EXAMPLE", "LEADS_EXAMPLE", "InspectCommand", "inspect", "leads"]
+__all__ = ["INSPECT_EXAMPLE", "InspectCommand", "inspect"]
 
 INSPECT_EXAMPLE = (
     "Examples: bystander inspect | bystander inspect --only gauge | bystander inspect --only gauge --arm v2 | "
     "bystander inspect -- python3 report.py | "
     "bystander inspect --call tidebook.tides:heights --given \"port='north', days=3\""
 )
-LEADS_EXAMPLE = (
-    "Examples: bystander leads | bystander leads --only gauge --order calls | bystander leads --arm v2 --order alone | "
-    "bystander leads --to places.csv"
-)
 _COMMAND = "bystander.command"
 _SHORTEST_TICK_S = 249e-6
-
-OrderOption = Annotated[
-    str | None,
-    typer.Option("--order", metavar="WORD", help="The largest first by: change, whole, alone, calls or per-call."),
-]
-FirstOption = Annotated[int | None, typer.Option("--first", min=1, help="Show so many places; 15 by default.")]
-ViewOption = Annotated[
-    str | None,
-    typer.Option(
-        "--view",
-        metavar="WORD",
-        help="Time that is shown: elapsed (of the main thread), processor or waiting (of all).",
-    ),
-]
-StateOnlyOption = Annotated[
-    list[str] | None,
-    typer.Option("--only", metavar="WORKLOAD", help="These workloads; may be repeated, * stands for any letters."),
-]
-StateArmOption = Annotated[
-    str | None, typer.Option("--arm", help="One state alone; by default both arms of a comparison side by side.")
-]
-RecordInspected = Annotated[
-    str | None, typer.Argument(help="A record, or one inspection such as tides-3/inspected-2; the newest by default.")
-]
 
 
 class InspectCommand(TyperCommand):
@@ -164,7 +135,7 @@ def inspect(
         raise UsageError("--keep-environment does not apply: a record's trials get the variables that they had")
     target = Path() if quick else find_archive(archive, variables(), here())
     if resume or (not quick and arm is None and not by_hand and comparable(target, record)):
-        form = _Form(wanted, first, everything, json, archive)
+        form = Form(wanted, first, everything, json, archive)
         _two_states(target, record, resume, asked, seconds, way, wait, quiet, form)
         return
 
@@ -172,7 +143,7 @@ def inspect(
         from bystander.cli.shown.console import output
 
         if not json and not quiet and output().is_terminal:
-            _show(target, name, _Form(wanted, first, everything, json, archive, brief=True), number)
+            show_inspected(target, name, Form(wanted, first, everything, json, archive, brief=True), number)
 
     with Display(quiet) as display:
         options: dict[str, Any] = {"way": way, "wait": wait, "limit_s": seconds, "seen": seen}
@@ -184,7 +155,7 @@ def inspect(
         else:
             done = inspect_recorded(target, record, variables(), display, _one(only), arm, asked, **options)
     try:
-        _show(target, done.record, _Form(wanted, first, everything, json, archive), done.number)
+        show_inspected(target, done.record, Form(wanted, first, everything, json, archive), done.number)
     except UsageError as error:  # interrupted before there was anything to show
         if done.complete:
             raise
@@ -193,60 +164,9 @@ def inspect(
         raise typer.Exit(INTERRUPTED)
 
 
-def leads(
-    record: RecordInspected = None,
-    only: StateOnlyOption = None,
-    arm: StateArmOption = None,
-    order: OrderOption = None,
-    first: FirstOption = None,
-    everything: Annotated[bool, typer.Option("--all", help="Show every place.")] = False,
-    view: ViewOption = None,
-    to: Annotated[
-        list[Path] | None,
-        typer.Option("--to", help="Write a file instead: .csv, one row a place or path; or .json. Repeatable."),
-    ] = None,
-    spreadsheet: SpreadsheetOption = False,
-    json: JsonOption = False,
-    archive: ArchiveOption = None,
-) -> None:
-    """Show where it changed, or where the time of one state went, from what is kept. Nothing is run."""
-    from bystander.flow.commands.leads import Wanted
-    from bystander.flow.places import find_archive
-
-    target = find_archive(archive, variables(), here())
-    wanted = Wanted(tuple(only or ()), arm, view, order)
-    if to:
-        _write(target, record, wanted, to, spreadsheet)
-        return
-    if spreadsheet:
-        raise UsageError("--spreadsheet goes with --to FILE.csv")
-    _show(target, record, _Form(wanted, first, everything, json, archive))
-
-
-def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool = False) -> None:
-    from bystander.flow.commands.leads import leads_file
-
-    texts = [leads_file(target, record, wanted, file.suffix.lower(), spreadsheet) for file in to]
-    for file, text in zip(to, texts, strict=True):
-        write_whole(file, text)
-        say(f"{file} is written.")
-
-
-@dataclass(frozen=True)
-class _Form:
-    """What is shown and how; what is brief is followed by more soon."""
-
-    wanted: Wanted
-    first: int | None
-    everything: bool
-    json: bool
-    archive: Path | None
-    brief: bool = False
-
-
 def _two_states(
     target: Path, record: str | None, resume: bool, asked: Any, limit_s: float | None, way: str | None, wait: bool,
-    quiet: bool, form: _Form,
+    quiet: bool, form: Form,
 ) -> None:  # fmt: skip
     """Watch what changed in both arms, and print each account when it is there."""
     from bystander.cli.shown.live import Display
@@ -259,7 +179,7 @@ def _two_states(
         def seen(name: str, number: int) -> None:
             if not form.json:
                 display.pause()
-                _show(target, name, replace(form, brief=True), number)
+                show_inspected(target, name, replace(form, brief=True), number)
 
         if resume:
             done = resume_inspection(target, record, variables(), display, wait=wait, seen=seen, given=repeat)
@@ -272,54 +192,12 @@ def _two_states(
         say("bystander: interrupted before the first block; nothing is kept", err=True)
         raise typer.Exit(INTERRUPTED)
     if form.json and done.numbers:
-        _show(target, done.record, form, done.numbers[-1] if len(done.numbers) == 1 else None)
+        show_inspected(target, done.record, form, done.numbers[-1] if len(done.numbers) == 1 else None)
     elif not form.json:
-        _next(done.record, form, two=True)
+        say_next(done.record, form, two=True)
     if not done.complete:
         say(f"bystander: interrupted; {command_line('inspect', '--resume', given=repeat)} goes on", err=True)
         raise typer.Exit(INTERRUPTED)
-
-
-def _show(target: Path, record: str | None, form: _Form, number: int | None = None) -> None:
-    """Print accounts of two states, or the table of one."""
-    from bystander.flow.commands.leads import leads, leads_json
-
-    shown = leads(target, record, form.wanted, number)
-    if form.json:
-        hand_over(leads_json(shown))
-        return
-    from bystander.cli.shown.accounts import print_account, print_changes
-    from bystander.cli.shown.console import output
-    from bystander.cli.shown.places import FIRST, print_places
-
-    console = output()
-    for position, account in enumerate(shown.accounts):
-        if position:
-            console.print()
-        print_account(console, account, form.first or FIRST)
-        if form.wanted.order or form.everything:
-            print_changes(console, account, shown.order, form.first or FIRST, form.everything)
-    if shown.table:
-        print_places(console, shown.table, shown.order, form.first or FIRST, form.everything)
-    if form.brief:
-        console.print()
-        return
-    _next(shown.table.run if shown.table else shown.accounts[0].run, form, two=not shown.table)
-
-
-def _next(run: str, form: _Form, two: bool) -> None:
-    """Say what one would do next."""
-    from bystander.cli.shown.console import output, tell
-    from bystander.design import command_line
-
-    repeat = given(archive=form.archive)
-    if two:
-        words = ("leads", run.partition("/")[0], "--order", "alone" if form.wanted.order != "alone" else "whole")
-        tell(output(), f"Next: all places of both arms, from what is kept:\n  {command_line(*words, given=repeat)}")
-        return
-    other = "alone" if form.wanted.order != "alone" else "whole"
-    again = command_line("leads", run, "--order", other, given=repeat)
-    tell(output(), f"Next: the same in another order, from what is kept:\n  {again}")
 
 
 def _one(only: list[str] | None) -> str | None:

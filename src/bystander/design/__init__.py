@@ -33,6 +33,7 @@ from bystander.design.inside.accounts import (
     PlaceChange,
     Standing,
 )
+from bystander.design.inside.fates import fated_account, fated_table, fated_told, place_key
 from bystander.design.inside.inspections import (
     inspected_against,
     inspected_place,
@@ -68,6 +69,7 @@ from bystander.design.inside.watched import (
     Task,
     Watched,
 )
+from bystander.design.inside.within import Down, LineOf, LinesOf, Neighbour, Neighbours, Step
 from bystander.design.invocation import (
     Given,
     braced,
@@ -167,7 +169,14 @@ from bystander.design.studies.gate import (
 )
 from bystander.design.studies.names import renamed, workload_name
 from bystander.design.studies.placeholders import fill_plain, fill_shell, filled_words, placeholder_names
-from bystander.design.studies.settled import ACCEPTED, Settled
+from bystander.design.studies.settled import (
+    ACCEPTED,
+    LEFT_ALONE,
+    PLACE_FATES,
+    TRY,
+    Settled,
+    SettledPlace,
+)
 from bystander.design.studies.study import (
     DEFAULT_BLOCKS,
     DEFAULT_MARGIN,
@@ -225,6 +234,7 @@ __all__ = [
     "IMPORTS",
     "INSPECTED",
     "IN_MEMORY",
+    "LEFT_ALONE",
     "LEFT_OUT",
     "LIBRARY",
     "LOAD_KEYS",
@@ -240,6 +250,7 @@ __all__ = [
     "ORDERS_OF_PLACES",
     "OUTSIDE",
     "PLACEBO",
+    "PLACE_FATES",
     "PYTHON",
     "QUEUED",
     "RUNNING",
@@ -250,6 +261,7 @@ __all__ = [
     "TIMED",
     "TIMELINE",
     "TOLD",
+    "TRY",
     "UNBEGUN",
     "UNENDED",
     "UNMARKED",
@@ -277,6 +289,7 @@ __all__ = [
     "Condition",
     "Cost",
     "Counts",
+    "Down",
     "Edits",
     "Evidence",
     "Gate",
@@ -289,12 +302,16 @@ __all__ = [
     "Lead",
     "LeadTold",
     "LineMap",
+    "LineOf",
+    "LinesOf",
     "LookTaken",
     "MachineFacts",
     "MachineState",
     "Marks",
     "Match",
     "Measure",
+    "Neighbour",
+    "Neighbours",
     "Origin",
     "Payload",
     "Place",
@@ -311,11 +328,13 @@ __all__ = [
     "Run",
     "RunTrials",
     "Settled",
+    "SettledPlace",
     "Stacks",
     "Standing",
     "Start",
     "State",
     "Status",
+    "Step",
     "StoppingRule",
     "Stretch",
     "Study",
@@ -350,6 +369,9 @@ __all__ = [
     "compared_by",
     "cost_text",
     "digest",
+    "fated_account",
+    "fated_table",
+    "fated_told",
     "fill_plain",
     "fill_shell",
     "filled_words",
@@ -374,6 +396,7 @@ __all__ = [
     "missing_measures",
     "observe_again",
     "only_options",
+    "place_key",
     "place_label",
     "place_where",
     "placeholder_names",

@@ -2,7 +2,7 @@
 
 from bystander.evidence.compared.accounts import account
 from bystander.evidence.compared.answers import ANSWERS_KIND
-from bystander.evidence.compared.both import Asked, Seen
+from bystander.evidence.compared.both import Asked, Both, Seen
 from bystander.evidence.compared.edits import EDITS_KIND
 from bystander.evidence.compared.matching import edits_of, installed_in
 from bystander.evidence.compared.told import ACCOUNT_KIND
@@ -23,6 +23,15 @@ from bystander.evidence.places import Sums, place_table, sums_of
 from bystander.evidence.stacks import STACKS_KIND, stacks_of
 from bystander.evidence.timelines import TIMELINE_KIND
 from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
+from bystander.evidence.within.down import seconds_by_line, way_down
+from bystander.evidence.within.narrowed import (
+    Narrowing,
+    is_library,
+    matching_places,
+    narrowed_counts,
+    narrowed_stacks,
+)
+from bystander.evidence.within.neighbours import neighbours_of_both, neighbours_of_one
 
 __all__ = [
     "ACCOUNT_KIND",
@@ -33,8 +42,10 @@ __all__ = [
     "TIMELINE_KIND",
     "UNWATCHED_KIND",
     "Asked",
+    "Both",
     "Collected",
     "EvidenceKind",
+    "Narrowing",
     "Seen",
     "Sums",
     "TrialFiles",
@@ -44,12 +55,20 @@ __all__ = [
     "edits_of",
     "evidence_kinds",
     "installed_in",
+    "is_library",
     "kind_named",
+    "matching_places",
+    "narrowed_counts",
+    "narrowed_stacks",
+    "neighbours_of_both",
+    "neighbours_of_one",
     "packed",
     "place_table",
     "reduced",
     "register_evidence_kind",
+    "seconds_by_line",
     "stacks_of",
     "sums_of",
     "watching_cost",
+    "way_down",
 ]

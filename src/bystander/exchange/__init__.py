@@ -13,9 +13,18 @@ from bystander.exchange.readings.readings_in import USUAL_REFERENCES, Imported, 
 from bystander.exchange.readings.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
 from bystander.exchange.records_json import archive_size_json, levels_json, record_shown_json, records_listed_json
-from bystander.exchange.settled import SETTLED_FILE, allowed_text, read_allowed, read_settled, settled_text
+from bystander.exchange.settled import (
+    SETTLED_FILE,
+    allowed_text,
+    read_allowed,
+    read_settled,
+    read_settled_places,
+    settled_place_text,
+    settled_text,
+)
 from bystander.exchange.spans import read_spans, spans_json
 from bystander.exchange.verdicts import verdicts_json
+from bystander.exchange.within import within_json
 from bystander.exchange.written.toml_text import toml_key, toml_value
 
 __all__ = [
@@ -48,6 +57,7 @@ __all__ = [
     "read_readings_csv",
     "read_record_json",
     "read_settled",
+    "read_settled_places",
     "read_spans",
     "readings_csv",
     "readings_frame",
@@ -57,9 +67,11 @@ __all__ = [
     "record_shown_json",
     "records_listed_json",
     "rows_csv",
+    "settled_place_text",
     "settled_text",
     "spans_json",
     "toml_key",
     "toml_value",
     "verdicts_json",
+    "within_json",
 ]

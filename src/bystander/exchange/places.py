@@ -57,7 +57,7 @@ def _row(row: PlaceRow) -> dict[str, Any]:
         "line": row.place.line or None, "whole_s": known(row.whole_s), "alone_s": known(row.alone_s),
         "readings": row.whole_readings, "calls": row.calls, "inner_calls": row.inner, "resumed": row.resumed,
         "calls_repeat": row.repeats, "per_call_s": known(row.per_call_s),
-        "waits_s": dict(row.waits),
+        "waits_s": dict(row.waits), "fate": row.fate or None, "settled": row.settled,
         "callers": [
             {"label": place_label(one.place), "calls": one.calls, "per_call_of_caller": one.each} for one in row.callers
         ],
@@ -144,7 +144,7 @@ def _lead(lead: Lead) -> dict[str, Any]:
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
         "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None, "called": _place(lead.called_place),
         "called_by": [{"place": _place(one.place), "before": one.before, "after": one.after} for one in lead.called],
-        "said": lead_sentence(lead),
+        "said": lead_sentence(lead), "fate": lead.fate or None, "settled": lead.settled,
     }  # fmt: skip
 
 

@@ -32,7 +32,7 @@ from bystander.design import (
 )
 from bystander.units import counted, duration_text, numbered, plain_text, shortened
 
-__all__ = ["print_account", "print_changes"]
+__all__ = ["Row", "print_account", "print_changes", "print_rows"]
 
 _GAP, _LEAST_NAME, _MOST_NAME, _LEAST_AXIS, _MOST_AXIS = 2, 14, 40, 24, 44
 _MOST_WHERE = 52
@@ -41,7 +41,7 @@ _SUBJECTS = 5
 _VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
 
 
-class _Row(NamedTuple):
+class Row(NamedTuple):
     """What a line shows of a place; no seconds where it has calls only."""
 
     label: str
@@ -101,10 +101,10 @@ def print_account(console: Console, account: Account, first: int) -> None:
     if leads:
         console.print()
         rows = [
-            _Row(lead_label(lead), _where(lead, account), lead.timed, told_change(lead.timed), calls_text(lead))
+            Row(lead_label(lead), _where(lead, account), lead.timed, told_change(lead.timed), calls_text(lead))
             for lead in leads
         ]
-        _print_rows(console, rows, [_said(lead) for lead in leads])
+        print_rows(console, rows, [_said(lead) for lead in leads])
         if len(account.leads) > first:
             console.print(f"{len(account.leads) - first} more leads: --first {len(account.leads)}", style="quiet")
     _print_about(console, account)
@@ -116,7 +116,7 @@ def _said(lead: Lead) -> str:
     text = lead_sentence(lead)
     if not lead.moved_from and (stands := standing_text(lead.standing)) and lead.place.file:
         text = text.removeprefix(stands).removeprefix(", ")
-    return ", ".join(part for part in (text, seconds) if part)
+    return "; ".join(part for part in (", ".join(part for part in (text, seconds) if part), lead.fate) if part)
 
 
 def _where(lead: Lead, account: Account) -> str:
@@ -128,7 +128,7 @@ def _joined(where: str, stands: str) -> str:
     return f"{where}, {stands}" if where and stands else where
 
 
-def _print_rows(console: Console, rows: Sequence[_Row], said: Sequence[str]) -> None:
+def print_rows(console: Console, rows: Sequence[Row], said: Sequence[str]) -> None:
     """Print places: name, change and calls, and the axis beside file and line; one line where there is room."""
     names, changes = [plain_text(row.label) for row in rows], [row.change for row in rows]
     calls = max((len(row.calls) for row in rows), default=0)
@@ -204,8 +204,8 @@ def print_changes(console: Console, account: Account, order: str, first: int, ev
         label = _joined(place_where(one.place, account.roots), standing_text(one.standing))
         seconds = None if one.place.kind == BUILT_IN else one.alone if alone else one.whole
         tested = not math.isnan(one.p_alone if alone else one.p_whole)
-        told.append(_Row(place_label(one.place), label, seconds, told_change(seconds, tested), calls_text(one)))
-    _print_rows(console, told, [""] * len(told))
+        told.append(Row(place_label(one.place), label, seconds, told_change(seconds, tested), calls_text(one)))
+    print_rows(console, told, [""] * len(told))
     if len(rows) > len(shown):
         console.print(f"{counted(len(rows) - len(shown), 'place')} more: --all", style="quiet")
 

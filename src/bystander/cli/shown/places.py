@@ -23,6 +23,7 @@ _WAITING = 0.1  # of a place's time alone: beyond, a row says what it waits for
 _WORTH = 0.01  # of the whole: a shorter wait is not told
 _OFTEN = 10  # times in one call of its caller: beyond, a row says so
 _SMALL_PROGRAM = 0.02  # the same of a program without frames
+_SETTLED = 5  # places that are settled and named
 _FEW = 100  # readings, below which two digits are all that is known
 _VIEWS = {
     "elapsed": "elapsed time of the main thread, followed into what it waits for",
@@ -37,7 +38,8 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
     console.print(_summary(table))
     console.print()
     order = order if table.readings else "calls"
-    shown, small = _chosen(table.rows, order, first, everything)
+    settled = [row for row in table.rows if row.settled and not everything]
+    shown, small = _chosen([row for row in table.rows if everything or not row.settled], order, first, everything)
     groups = table.groups
     drawn = _Drawn(console.width, [*shown, *groups], table)
     for line in drawn.head():
@@ -47,6 +49,10 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
             console.print(line, no_wrap=True, crop=False)
     if small:
         console.print(_together(small, first), style="quiet")
+    for row in settled[:_SETTLED]:
+        tell(console, f"Settled: {row.label}, {duration_text(row.whole_s, 3)}, {row.fate}", style="quiet")
+    if len(settled) > _SETTLED:
+        console.print(f"{len(settled) - _SETTLED} more settled: --all", style="quiet")
     for row in groups:
         for line in drawn.lines(row):
             console.print(line, no_wrap=True, crop=False)
@@ -232,14 +238,14 @@ class _Drawn:
     def _more(self, row: PlaceRow) -> str:
         """Say what its calls and waits are, where the place weighs anything."""
         if row.whole_s < _WORTH * self._whole:
-            return ""
+            return row.fate
         told = [f"{row.inner:,} of the calls came from within itself"] if row.inner else []
         told += [f"gone on with {row.resumed:,} times"] if row.resumed else []
         least = max(_WAITING * row.alone_s, _WORTH * self._table.elapsed_s)
         told += [_waits(row.waits)] if sum(row.waits.values()) >= least > 0 else []
         often = [one for one in row.callers if one.each >= _OFTEN]
         told += [f"{one.each:,.0f} times in one call of {place_label(one.place)}" for one in often[:1]]
-        return ", ".join(told)
+        return "; ".join(part for part in (", ".join(told), row.fate) if part)
 
 
 def _waits(waits: Mapping[str, float]) -> str:

@@ -185,19 +185,24 @@ def account_sentences(account: Account) -> list[str]:
     what = {VIEWS[0]: "", VIEWS[1]: " of CPU time", VIEWS[2]: " of waiting"}[account.view]
     if not account.blocks:
         return [f"{account.workload}: no block in which both arms came to a good end."]
+    of = f"That part of {account.workload}" if account.part else account.workload
     if whole.shown:
         word = "less" if whole.change_s < 0 else "more" if what else "longer"
-        first = f"{account.workload} takes {_amount(whole)} {word}{what} under {account.arm}, watched ({sums})."
+        first = f"{of} takes {_amount(whole)} {word}{what} under {account.arm}, watched ({sums})."
     else:
-        first = f"{account.workload}: no change of the whole{what} is shown, watched: {change_seconds(whole)} ({sums})."
+        first = f"{of}: no change of the whole{what} is shown, watched: {change_seconds(whole)} ({sums})."
     timed = [f"Timed, unwatched: {account.timed}."] if account.timed else []
+    timed += account.part
     if not leads:
         return [*timed, first, "No place is shown to have changed."]
     told = [_part(lead) for lead in leads[:3]]
     more_leads = f", and {counted(len(leads) - 3, 'more lead')}" if len(leads) > 3 else ""
     together = f" Together that is {change_seconds(account.explained)}." if len(leads) > 1 else ""
     lies = "Of that," if whole.shown else "Inside it,"
-    said = f"{lies} {'; '.join(told)}{more_leads}.{together} The rest is {change_seconds(account.rest)}."
+    rest = account.rest
+    nothing = account.part and not any((rest.change_s, rest.low_s, rest.high_s))
+    left = "" if nothing else f" The rest is {change_seconds(rest)}."
+    said = f"{lies} {'; '.join(told)}{more_leads}.{together}{left}"
     return [*timed, first, said]
 
 

@@ -198,6 +198,10 @@ class Lead:
         Whether it is a lead by its count alone.
     line : int
         Of the candidate's file, at which most of its change stands; 0 where that is not known.
+    fate : str
+        What somebody judged of it, as a sentence without its end; "" for nothing.
+    settled : bool
+        Whether that holds, so that it need not be on top.
     """
 
     place: Place
@@ -216,6 +220,8 @@ class Lead:
     waiting_after_s: float = 0.0
     by_count: bool = False
     line: int = 0
+    fate: str = ""
+    settled: bool = False
 
     @property
     def timed(self) -> Change | None:
@@ -265,6 +271,8 @@ class Account:
         See `Edits`.
     about : tuple of str
         What limits it.
+    part : tuple of str
+        Which part of the trials it is of, and of how much; empty for the whole.
     """
 
     workload: str
@@ -290,6 +298,7 @@ class Account:
     subjects: Sequence[str] = ()
     packages: Sequence[str] = ()
     about: Sequence[str] = ()
+    part: tuple[str, ...] = ()
 
     @property
     def explained_enough(self) -> bool:
@@ -311,6 +320,8 @@ class LeadTold:
         Before and after, "" where they are not known.
     seconds : Change or None
         None for what has calls only.
+    fate : str
+        What somebody judged of it since; it is not kept with the inspection.
     """
 
     label: str
@@ -319,6 +330,7 @@ class LeadTold:
     said: str
     calls: str
     seconds: Change | None
+    fate: str = ""
 
 
 @dataclass(frozen=True)

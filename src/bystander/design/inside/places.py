@@ -63,6 +63,10 @@ class PlaceRow:
         What `alone_s` waited for, in seconds a trial.
     depth : int
         How far inside it is found, at least: of places of one time the outer one comes first.
+    fate : str
+        What somebody judged of it; "" for nothing.
+    settled : bool
+        Whether that holds, so that it need not be on top.
     """
 
     place: Place
@@ -76,6 +80,8 @@ class PlaceRow:
     callers: tuple[Caller, ...] = ()
     waits: Mapping[str, float] = field(default_factory=dict)
     depth: int = 0
+    fate: str = ""
+    settled: bool = False
 
     @property
     def per_call_s(self) -> float | None:

@@ -1,13 +1,15 @@
-"""What somebody settled of a row: a change that is accepted, why, up to what size and until when."""
+"""What somebody settled: a change of a row that is accepted, up to what size and until when; what a place is worth."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date
 
-__all__ = ["ACCEPTED", "Settled"]
+__all__ = ["ACCEPTED", "LEFT_ALONE", "PLACE_FATES", "TRY", "Settled", "SettledPlace"]
 
 ACCEPTED = "accepted"
+LEFT_ALONE, TRY = "leave-alone", "try"
+PLACE_FATES = ("as-expected", LEFT_ALONE, "not-worth-it", TRY)
 
 
 @dataclass(frozen=True)
@@ -53,3 +55,44 @@ class Settled:
     def row(self) -> tuple[str, str, str]:
         """What tells the row from others of its study."""
         return self.workload, self.arm, self.measure
+
+
+@dataclass(frozen=True)
+class SettledPlace:
+    """A fate of one place of a workload: it was judged once, and need not top the list again.
+
+    Attributes
+    ----------
+    study, workload : str
+    place, file : str
+        Its label, and its file as it is shown: from the arm's folder on.
+    fate : str
+        Among `PLACE_FATES`.
+    because : str
+        The reason, in the user's words.
+    day : date
+        When it was settled.
+    record, evidence : str
+        On which inspection, and what that said of the place.
+    cost_s : float
+        Seconds a trial with what it calls, as that inspection saw it.
+    up_to_s : float or None
+        Of a lead: how many seconds more it cost at most, by its interval; None where two states were not compared.
+    """
+
+    study: str
+    workload: str
+    place: str
+    file: str
+    fate: str
+    because: str
+    day: date
+    record: str
+    evidence: str
+    cost_s: float
+    up_to_s: float | None = None
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """What tells the place from others of its study."""
+        return self.workload, self.place, self.file

@@ -25,7 +25,7 @@ def told_table(told: AccountTold) -> dict[str, Any]:
         }
         for lead in told.leads
     ]
-    return {**asdict(told), "leads": leads}
+    return {**asdict(told), "leads": leads}  # a fate is no part of what was seen
 
 
 def _finite(number: float) -> float | None:

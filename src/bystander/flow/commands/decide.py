@@ -8,9 +8,21 @@ from datetime import date
 from pathlib import Path
 
 from bystander.archive import Archive, EndedEarly
-from bystander.design import Given, Record, RecordHead, Run, command_line, inspections, redacted, run_name, scrubber
+from bystander.design import (
+    Given,
+    Record,
+    RecordHead,
+    Run,
+    command_line,
+    fated_told,
+    inspections,
+    redacted,
+    run_name,
+    scrubber,
+)
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
+from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.told import told_accounts, told_answers
 from bystander.flow.records.settled import settled_beside
 from bystander.units import moment_text
@@ -72,7 +84,8 @@ def decided(
     notes = (*(_ended(one) for one in later), *decision.notes)
     rows = {row.key for row in decision.primary}
     told = {} if redact else told_accounts(archive, whole)  # places are paths, and names of code
-    accounts = {key: account for key, account in told.items() if key in rows}
+    judged = judged_beside(whole, archive) if told else ()
+    accounts = {key: fated_told(account, judged) for key, account in told.items() if key in rows}
     apart = {} if redact else told_answers(archive, whole)  # what trials printed
     answers = {key: lines for key, lines in apart.items() if key in rows}
     decision = replace(decision, notes=notes, given=given, accounts=accounts, answers=answers)

@@ -3,20 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from bystander.archive import Archive
-from bystander.design import ORDERS_OF_LEADS, ORDERS_OF_PLACES, VIEWS, Account, PlaceTable, RecordHead
+from bystander.design import (
+    ORDERS_OF_LEADS,
+    ORDERS_OF_PLACES,
+    VIEWS,
+    Account,
+    Down,
+    LinesOf,
+    Neighbours,
+    PlaceTable,
+    RecordHead,
+    fated_account,
+    fated_table,
+)
 from bystander.errors import UsageError
-from bystander.exchange import accounts_csv, accounts_json, paths_csv, places_json
-from bystander.flow.inside.accounts import account_of
+from bystander.exchange import accounts_csv, accounts_json, paths_csv, places_json, within_json
+from bystander.flow.inside.accounts import account_of, view_of
 from bystander.flow.inside.edits import with_edits
+from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
+from bystander.flow.inside.within import Part, down_of, lines_of, narrowed, neighbours_of
+from bystander.units import listed
 from bystander.verdicts import decide, row_sentence
 
-__all__ = ["Shown", "Wanted", "leads", "leads_file", "leads_json"]
+__all__ = ["Into", "Shown", "Wanted", "gone_into", "into_json", "leads", "leads_file", "leads_json"]
 
 
 @dataclass(frozen=True)
@@ -32,12 +47,15 @@ class Wanted:
     view, order : str or None
         None for what is usual: that of the study's measure and by change for two states, elapsed time and by the whole
         for one.
+    part : Part
+        Which part of what was seen.
     """
 
     only: tuple[str, ...] = ()
     arm: str | None = None
     view: str | None = None
     order: str | None = None
+    part: Part = field(default_factory=Part)
 
     def __post_init__(self) -> None:
         for option, word, known in (("--view", self.view, VIEWS), ("--order", self.order, ORDERS_OF_LEADS)):
@@ -70,14 +88,78 @@ def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None 
     UsageError
         When there is no such inspection.
     """
-    kept = _chosen(archive, record, wanted, number)
+    kept, left_out = _part(_chosen(archive, record, wanted, number), wanted)
+    judged = judged_beside(kept[0].head, archive)
     if _two(kept, wanted):
-        accounts = [account_of(with_edits(one), wanted.view) for one in kept]
+        accounts = [fated_account(one, judged) for one in _accounts(kept, left_out, wanted)]
         timed = timed_verdicts(archive, kept[0].head)
         told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
         return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0])
     order = _order_of_places(wanted)
-    return Shown((), table_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0], order), order)
+    table = table_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0], order)
+    table = fated_table(table, judged, kept[0].head.study.margin)
+    return Shown((), replace(table, sentences=(*left_out[0], *table.sentences)), order)
+
+
+def _accounts(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wanted: Wanted) -> list[Account]:
+    """Return the account of each inspection of two states; one of a part says so, and has no verdict of the whole."""
+    found = [account_of(with_edits(one), wanted.view) for one in kept]
+    return [replace(one, part=said) for one, said in zip(found, left_out, strict=True)]
+
+
+def _part(kept: Sequence[Kept], wanted: Wanted) -> tuple[list[Kept], list[tuple[str, ...]]]:
+    """Return the part of each inspection that is meant, and what is said of it."""
+    parts = [narrowed(one, wanted.part, wanted.view or _usual_view(one, wanted)) for one in kept]
+    return [one for one, _ in parts], [said for _, said in parts]
+
+
+def _usual_view(kept: Kept, wanted: Wanted) -> str:
+    return view_of(kept.head.study.measure) if _two([kept], wanted) else VIEWS[0]
+
+
+@dataclass(frozen=True)
+class Into:
+    """What there is to show of single places: the parts that were not asked for are empty."""
+
+    neighbours: tuple[Neighbours, ...] = ()
+    down: tuple[Down, ...] = ()
+    lines: tuple[LinesOf, ...] = ()
+
+
+def gone_into(
+    archive: Path, record: str | None, wanted: Wanted, above: str | None, below: str | None, down: bool,
+    lines: str | None,
+) -> Into:  # fmt: skip
+    """Return who calls a place, what it calls, the way down, or a place line by line; raises as `leads`.
+
+    Parameters
+    ----------
+    above, below, lines : str or None
+        Places, or patterns.
+    down : bool
+        The way to where the time is spent.
+    """
+    chosen = _chosen(archive, record, wanted, None)
+    if len(chosen) > 1:
+        names = listed([one.workload_name for one in chosen], 6)
+        raise UsageError(f"one workload is gone into at a time; name it: --only, of {names}")
+    (kept,), _ = _part(chosen, wanted)
+    two = _two([kept], wanted)
+    arm = None if two else _arm(kept, wanted)
+    arms = [kept.against or 0, kept.arm] if arm is None else [arm]
+    view = wanted.view or _usual_view(kept, wanted)
+    whole = with_edits(kept) if two else kept
+    asked = [(place, upwards) for place, upwards in ((above, True), (below, False)) if place is not None]
+    return Into(
+        tuple(neighbours_of(whole, arm, wanted.view, place, upwards) for place, upwards in asked),
+        tuple(down_of(kept, arms, view)) if down else (),
+        tuple(lines_of(kept, arms, view, lines)) if lines is not None else (),
+    )
+
+
+def into_json(found: Into) -> str:
+    """Return the document of single places."""
+    return within_json(found.neighbours, found.down, found.lines)
 
 
 def leads_json(shown: Shown) -> str:
@@ -91,9 +173,9 @@ def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str, s
         raise UsageError(f'--to: leads are written as .csv or .json, not as "{suffix}"')
     if suffix == ".json":
         return leads_json(leads(archive, record, wanted))
-    kept = _chosen(archive, record, wanted, None)
+    kept, left_out = _part(_chosen(archive, record, wanted, None), wanted)
     if _two(kept, wanted):
-        return accounts_csv([account_of(with_edits(one), wanted.view) for one in kept], spreadsheet)
+        return accounts_csv(_accounts(kept, left_out, wanted), spreadsheet)
     return paths_csv(sums_of_state(kept[0], _arm(kept[0], wanted), wanted.view or VIEWS[0]), spreadsheet)
 
 

@@ -12,7 +12,7 @@ from bystander.evidence import Asked, Seen, account
 from bystander.flow.inside.kept import Kept, OfTrial
 from bystander.units import counted, share_text
 
-__all__ = ["LOOKS", "MOST_BLOCKS", "account_of", "risk_at", "view_of"]
+__all__ = ["LOOKS", "MOST_BLOCKS", "account_of", "asked_of", "risk_at", "seen_of", "view_of"]
 
 # After how many blocks is looked, and the risk that each look spends: their sum holds whatever is seen before
 # (Bonferroni). The last has most of it, as only what is plain ends earlier.
@@ -45,28 +45,36 @@ def account_of(kept: Kept, view: str | None = None, places: bool = True) -> Acco
     places : bool
         Whether all places are told, beside account and leads.
     """
-    study, pairs = kept.head.study, kept.pairs
-    reference = kept.against or 0
+    study = kept.head.study
+    workload = study.workloads[kept.workload]
+    found = account(seen_of(kept), asked_of(kept, view, places))
+    names = [study.arms[arm].name for arm in (kept.against or 0, kept.arm)]
+    about = (*_about(kept, kept.pairs), *_callable(workload.what))
+    return replace(
+        found, workload=workload.name, against=names[0], arm=names[1], run=kept.name, about=about
+    )  # fmt: skip
+
+
+def seen_of(kept: Kept) -> Seen:
+    """Return what was seen of both arms."""
+    pairs, reference = kept.pairs, kept.against or 0
     sides = reference, kept.arm
     counts = tuple(_contents(kept.counts.get(arm, [])) for arm in sides)
     roots = kept.head.arms[reference].folder, kept.head.arms[kept.arm].folder
-    seen = Seen(
+    return Seen(
         ([a.stacks for a, _ in pairs], [b.stacks for _, b in pairs]), (counts[0], counts[1]), kept.edits, roots,
         (_items(kept, reference), _items(kept, kept.arm)), (kept.bare.get(reference, []), kept.bare.get(kept.arm, [])),
         [number // kept.each for number in range(len(pairs))],
     )  # fmt: skip
-    workload = study.workloads[kept.workload]
+
+
+def asked_of(kept: Kept, view: str | None = None, places: bool = True) -> Asked:
+    """Return how two states are held side by side; see `account_of`."""
+    study = kept.head.study
     fixed = bool(kept.run.options.get("fixed"))
-    asked = Asked(
-        view or view_of(study.measure), risk_at(len(pairs) // kept.each, fixed), study.margin,
-        isinstance(workload.what, TimedCallable), places,
-    )  # fmt: skip
-    found = account(seen, asked)
-    names = [study.arms[arm].name for arm in sides]
-    about = (*_about(kept, pairs), *_callable(workload.what))
-    return replace(
-        found, workload=workload.name, against=names[0], arm=names[1], run=kept.name, about=about
-    )  # fmt: skip
+    rooted = isinstance(study.workloads[kept.workload].what, TimedCallable)
+    risk = risk_at(len(kept.pairs) // kept.each, fixed)
+    return Asked(view or view_of(study.measure), risk, study.margin, rooted, places)
 
 
 def _contents(told: Sequence[tuple[Mapping[str, Any], Counts]]) -> list[Counts]:

@@ -191,7 +191,8 @@ def lead_text(decision: Decision, row: Row) -> str:
     if not told.leads:
         return f"Watched, no place is shown to have changed ({told.run})."
     more = f" and {len(told.leads) - 1} more" if len(told.leads) > 1 else ""
-    return f"First lead, watched: {told.leads[0].brief}{more} ({told.run})."
+    fate = f"; {told.leads[0].fate}" if told.leads[0].fate else ""
+    return f"First lead, watched: {told.leads[0].brief}{more} ({told.run}){fate}."
 
 
 def row_sentence(row: Row) -> str:

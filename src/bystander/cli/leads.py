@@ -1,0 +1,130 @@
+"""`bystander leads`: what inspections showed, narrowed to what is wanted. Nothing is run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bystander.cli.given.inspected import (
+    FirstOption,
+    OrderOption,
+    RecordInspected,
+    StateArmOption,
+    StateOnlyOption,
+    ViewOption,
+)
+from bystander.cli.given.options import ArchiveOption, JsonOption, SpreadsheetOption, here, variables
+from bystander.cli.shown.inspected import Form, show_inspected
+from bystander.cli.shown.said import hand_over, say
+from bystander.errors import UsageError
+from bystander.files import write_whole
+
+if TYPE_CHECKING:
+    from bystander.flow.commands.leads import Wanted
+
+__all__ = ["LEADS_EXAMPLE", "leads"]
+
+LEADS_EXAMPLE = (
+    "Examples: bystander leads | bystander leads --only gauge --order calls | bystander leads --arm v2 --order alone | "
+    "bystander leads --only gauge --under telegrams.read | bystander leads --only gauge --lines telegrams.parse | "
+    "bystander leads --to places.csv"
+)
+
+
+def leads(
+    record: RecordInspected = None,
+    only: StateOnlyOption = None,
+    arm: StateArmOption = None,
+    order: OrderOption = None,
+    first: FirstOption = None,
+    everything: Annotated[bool, typer.Option("--all", help="Show every place.")] = False,
+    view: ViewOption = None,
+    under: Annotated[
+        str | None, typer.Option("--under", metavar="PLACE", help="Only what lies under this place, or pattern.")
+    ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option("--without", metavar="PLACE", help="Leave out what lies under this place; may be repeated."),
+    ] = None,
+    libraries: Annotated[
+        str | None,
+        typer.Option(
+            "--libraries", metavar="WORD", help="Count libraries with-callers, or apart as places of their own (usual)."
+        ),
+    ] = None,
+    above: Annotated[
+        str | None, typer.Option("--above", metavar="PLACE", help="Who calls this place: seconds and calls of each.")
+    ] = None,
+    below: Annotated[
+        str | None, typer.Option("--below", metavar="PLACE", help="What this place calls: seconds and calls of each.")
+    ] = None,
+    down: Annotated[bool, typer.Option("--down", help="One line from the whole to where the time is spent.")] = False,
+    lines: Annotated[
+        str | None, typer.Option("--lines", metavar="PLACE", help="This function's source beside seconds by line.")
+    ] = None,
+    to: Annotated[
+        list[Path] | None,
+        typer.Option("--to", help="Write a file instead: .csv, one row a place or path; or .json. Repeatable."),
+    ] = None,
+    spreadsheet: SpreadsheetOption = False,
+    json: JsonOption = False,
+    archive: ArchiveOption = None,
+) -> None:
+    """Show where it changed, or where the time of one state went, from what is kept. Nothing is run."""
+    from bystander.flow.commands.leads import Wanted
+    from bystander.flow.inside.within import Part
+    from bystander.flow.places import find_archive
+
+    target = find_archive(archive, variables(), here())
+    part = Part(under, tuple(without or ()), libraries)
+    wanted = Wanted(tuple(only or ()), arm, view, order, part)
+    into = above is not None or below is not None or down or lines is not None
+    if into and (to or order or everything):
+        named = "--to" if to else "--order" if order else "--all"
+        raise UsageError(f"{named} is for all places; --above, --below, --down and --lines show what they show whole")
+    if spreadsheet and not to:
+        raise UsageError("--spreadsheet goes with --to FILE.csv")
+    if to:
+        _write(target, record, wanted, to, spreadsheet)
+    elif into:
+        _into(target, record, wanted, above, below, down, lines, json)
+    else:
+        show_inspected(target, record, Form(wanted, first, everything, json, archive))
+
+
+def _into(
+    target: Path, record: str | None, wanted: Wanted, above: str | None, below: str | None, down: bool,
+    lines: str | None, json: bool,
+) -> None:  # fmt: skip
+    """Print what is asked of single places."""
+    from bystander.flow.commands.leads import gone_into, into_json
+
+    found = gone_into(target, record, wanted, above, below, down, lines)
+    if json:
+        hand_over(into_json(found))
+        return
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.within import print_down, print_lines, print_neighbours
+
+    console = output()
+    if found.down:
+        print_down(console, found.down)
+    for at, one in enumerate(found.neighbours):
+        if at or found.down:
+            console.print()
+        print_neighbours(console, one)
+    for at, lines_of in enumerate(found.lines):
+        if at or found.down or found.neighbours:
+            console.print()
+        print_lines(console, lines_of)
+
+
+def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool = False) -> None:
+    from bystander.flow.commands.leads import leads_file
+
+    texts = [leads_file(target, record, wanted, file.suffix.lower(), spreadsheet) for file in to]
+    for file, text in zip(to, texts, strict=True):
+        write_whole(file, text)
+        say(f"{file} is written.")

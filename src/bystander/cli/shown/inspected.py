@@ -1,0 +1,69 @@
+"""What inspections found, on a terminal or as a document: of two states the accounts, of one the table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from bystander.cli.given.options import given
+from bystander.cli.shown.said import hand_over
+
+if TYPE_CHECKING:
+    from bystander.flow.commands.leads import Wanted
+
+__all__ = ["Form", "say_next", "show_inspected"]
+
+
+@dataclass(frozen=True)
+class Form:
+    """What is shown and how; what is brief is followed by more soon."""
+
+    wanted: Wanted
+    first: int | None
+    everything: bool
+    json: bool
+    archive: Path | None
+    brief: bool = False
+
+
+def show_inspected(target: Path, record: str | None, form: Form, number: int | None = None) -> None:
+    """Print accounts of two states, or the table of one."""
+    from bystander.flow.commands.leads import leads, leads_json
+
+    shown = leads(target, record, form.wanted, number)
+    if form.json:
+        hand_over(leads_json(shown))
+        return
+    from bystander.cli.shown.accounts import print_account, print_changes
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.places import FIRST, print_places
+
+    console = output()
+    for position, account in enumerate(shown.accounts):
+        if position:
+            console.print()
+        print_account(console, account, form.first or FIRST)
+        if form.wanted.order or form.everything:
+            print_changes(console, account, shown.order, form.first or FIRST, form.everything)
+    if shown.table:
+        print_places(console, shown.table, shown.order, form.first or FIRST, form.everything)
+    if form.brief:
+        console.print()
+        return
+    say_next(shown.table.run if shown.table else shown.accounts[0].run, form, two=not shown.table)
+
+
+def say_next(run: str, form: Form, two: bool) -> None:
+    """Say what one would do next."""
+    from bystander.cli.shown.console import output, tell
+    from bystander.design import command_line
+
+    repeat = given(archive=form.archive)
+    if two:
+        words = ("leads", run.partition("/")[0], "--order", "alone" if form.wanted.order != "alone" else "whole")
+        tell(output(), f"Next: all places of both arms, from what is kept:\n  {command_line(*words, given=repeat)}")
+        return
+    other = "alone" if form.wanted.order != "alone" else "whole"
+    again = command_line("leads", run, "--order", other, given=repeat)
+    tell(output(), f"Next: the same in another order, from what is kept:\n  {again}")

@@ -1,0 +1,147 @@
+"""Single places on a terminal: who calls them, what they call, the way down, and their lines."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from bystander.cli.shown.accounts import Row, print_rows
+from bystander.cli.shown.console import can_draw, tell
+from bystander.design import (
+    VIEWS,
+    Change,
+    Down,
+    LineOf,
+    LinesOf,
+    Neighbour,
+    Neighbours,
+    change_seconds,
+    place_label,
+    place_where,
+    short_file,
+)
+from bystander.units import duration_text, listed, plain_text
+
+__all__ = ["print_down", "print_lines", "print_neighbours"]
+
+_NAMED, _AROUND = 4, 2  # places that are named; lines around those that took time
+_VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
+_LONGEST = 0.005  # of the place: a shorter line has no seconds beside it
+
+
+def print_neighbours(console: Console, found: Neighbours) -> None:
+    """Print who calls a place, or what it calls: parts that sum to its whole."""
+    names = listed(list(dict.fromkeys(place_label(place) for place in found.places)), _NAMED)
+    what = f"who calls {names}" if found.above else f"what {names} calls"
+    console.print(f"{found.run}: {found.workload}, {what}", style="title")
+    two = len(found.arms) == 2
+    if two:
+        tell(console, f"In all {change_seconds(found.whole)}: {duration_text(found.whole.before_s)} under "
+                      f"{found.arms[0]}, {duration_text(found.whole.after_s)} under {found.arms[1]}.")  # fmt: skip
+    else:
+        tell(console, f"In all {duration_text(found.whole.after_s)} a trial under {found.arms[0]}.")
+    console.print()
+    if not found.rows:
+        console.print("Nobody is seen there." if found.above else "Nothing is seen there.")
+        return
+    rows = [_row(one, found, two) for one in found.rows]
+    print_rows(console, rows, [_each(one, found, two) for one in found.rows])
+    console.print()
+    marks = ("○ before, ● after, ━ interval" if can_draw() else "o before, * after, - interval") if two else ""
+    parts = [_VIEWS[found.view], *([marks] if marks else []), "parts are disjoint and sum to the whole"]
+    tell(console, f"{'; '.join(parts)}.".capitalize(), style="quiet")
+
+
+def _row(one: Neighbour, found: Neighbours, two: bool) -> Row:
+    where = place_where(one.place, found.roots) if one.place else ""
+    label = place_label(one.place) if one.place else "(nobody that was seen)" if found.above else "(itself)"
+    change = change_seconds(one.seconds) if two else duration_text(one.seconds.after_s, 3)
+    seconds: Change | None = one.seconds
+    if two and not one.seconds.before_s and not one.seconds.after_s:
+        change, seconds = "", None  # it has calls only
+    return Row(label, where, seconds, change if seconds else "", _calls(one, two))
+
+
+def _calls(one: Neighbour, two: bool) -> str:
+    if one.calls_after is None:
+        return ""
+    if two and one.calls_before != one.calls_after:
+        return f"{one.calls_before:,} > {one.calls_after:,}"
+    return f"{one.calls_after:,}"
+
+
+def _each(one: Neighbour, found: Neighbours, two: bool) -> str:
+    """Say how often that is for one call of the caller."""
+    if one.each_after is None and one.each_before is None:
+        return ""
+    caller = place_label(one.place) if found.above and one.place else "it"
+    before, after = (_times(value) for value in (one.each_before, one.each_after))
+    return f"{after if not two or before == after else f'{before}, then {after}'} in one call of {caller}"
+
+
+def _times(value: float | None) -> str:
+    """Return how often: "never", "once", "3.5 times", "19,200 times"."""
+    if not value:
+        return "never"
+    return "once" if value == 1 else f"{value:,.0f} times" if value >= 100 else f"{value:.3g} times"
+
+
+def print_down(console: Console, found: Sequence[Down]) -> None:
+    """Print the way down of each arm, on one line each where there is room."""
+    first = found[0]
+    console.print(f"{first.run}: {first.workload}, down to where the time is spent", style="title")
+    for one in found:
+        if not one.steps:
+            console.print(f"{one.arm}: nothing was seen there.")
+            continue
+        way = " > ".join(plain_text(place_label(step.place)) for step in one.steps)
+        last = one.steps[-1]
+        more = "" if last.whole_s <= 1.001 * one.alone_s else f", {duration_text(last.whole_s, 3)} with what it calls"
+        tell(
+            console, f"{one.arm}: {way}, alone {duration_text(one.alone_s, 3)} of {duration_text(one.total_s, 3)}{more}"
+        )
+    tell(console, f"{_VIEWS[first.view].capitalize()}, a trial; each step is the longest part of the one before.",
+         style="quiet")  # fmt: skip
+
+
+def print_lines(console: Console, found: LinesOf) -> None:
+    """Print a function's source with the seconds of each line, with what it calls and without."""
+    where = f"{short_file(found.place.file, found.root)}:{found.first}"
+    name = plain_text(place_label(found.place))
+    console.print(f"{found.run}: {found.workload} under {found.arm}, {name} ({where})", style="title")
+    console.print(f"{duration_text(found.whole_s)} a trial in all its lines.")
+    console.print()
+    digits = max(4, len(str(found.last)))
+    console.print(f"{'line':>{digits}}  {'whole':>8}  {'alone':>8}  source", style="quiet")
+    told = {one.line: one for one in found.lines if one.whole_s >= _LONGEST * found.whole_s}
+    shown = _shown(found, told)
+    last = None
+    for number in shown:
+        if last is not None and number > last + 1:
+            console.print(f"{'':>{digits}}  {'':>8}  {'':>8}  ...", style="quiet")
+        console.print(_line(found, number, told.get(number), digits), no_wrap=True, overflow="ellipsis", crop=True)
+        last = number
+    small = sum(one.whole_s for one in found.lines if one.line not in told)
+    if small:
+        console.print(f"Other lines {duration_text(small, 2)} together.", style="quiet")
+    if found.about:
+        tell(console, found.about, style="quiet")
+
+
+def _shown(found: LinesOf, told: dict[int, LineOf]) -> list[int]:
+    """Return the lines that took time, with some around them where the source is there."""
+    if not found.source:
+        return sorted(told)
+    near = {line + away for line in (*told, found.first) for away in range(-_AROUND, _AROUND + 1)}
+    return sorted(line for line in near if found.first <= line <= found.last)
+
+
+def _line(found: LinesOf, number: int, one: LineOf | None, digits: int) -> Text:
+    whole, alone = (duration_text(s, 3) if s else "" for s in ((one.whole_s, one.alone_s) if one else (0.0, 0.0)))
+    at = number - found.first
+    text = found.source[at] if 0 <= at < len(found.source) else (one.text if one else None) or ""
+    return Text(
+        f"{number:>{digits}}  {whole:>8}  {alone:>8}  {plain_text(text).rstrip()}", style="" if one else "quiet"
+    )

@@ -1,0 +1,250 @@
+"""Going into inspections that are kept: parts of them, neighbours of a place, the way down, a place line by line."""
+
+from __future__ import annotations
+
+import ast
+import difflib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from bystander.design import VIEWS, Down, LineOf, LinesOf, Neighbours, Place, place_label
+from bystander.errors import UsageError
+from bystander.evidence import (
+    Both,
+    Narrowing,
+    is_library,
+    matching_places,
+    narrowed_counts,
+    narrowed_stacks,
+    neighbours_of_both,
+    neighbours_of_one,
+    seconds_by_line,
+    way_down,
+)
+from bystander.field import source_text
+from bystander.flow.inside.accounts import asked_of, seen_of
+from bystander.flow.inside.kept import Kept
+from bystander.flow.inside.tables import sums_of_state
+from bystander.units import duration_text, listed
+
+__all__ = ["LIBRARIES", "Part", "down_of", "lines_of", "narrowed", "neighbours_of", "places_of"]
+
+LIBRARIES = ("apart", "with-callers")
+_NAMED, _LIKE = 6, 3
+
+
+@dataclass(frozen=True)
+class Part:
+    """Which part of what was seen is meant.
+
+    Attributes
+    ----------
+    under : str or None
+        A place, or a pattern: only what lies under it.
+    without : tuple of str
+        Places that are left out with all that lies under them.
+    libraries : str or None
+        Among `LIBRARIES`; None for the first.
+    """
+
+    under: str | None = None
+    without: tuple[str, ...] = ()
+    libraries: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.libraries not in (None, *LIBRARIES):
+            raise UsageError(f'--libraries: "{self.libraries}" is none; it is {" or ".join(LIBRARIES)}')
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing is left out or taken together."""
+        return not self.under and not self.without and self.libraries in (None, LIBRARIES[0])
+
+
+def narrowed(kept: Kept, part: Part, view: str) -> tuple[Kept, tuple[str, ...]]:
+    """Return the part of an inspection that is meant, and sentences on what is left out.
+
+    Raises
+    ------
+    UsageError
+        When there is no such place.
+    """
+    if part.whole:
+        return kept, ()
+    arms = [arm for arm in (kept.against, kept.arm) if arm is not None]
+    under = {arm: _places(kept, [arm], part.under) if part.under else None for arm in arms}
+    without = {arm: set().union(*(_places(kept, [arm], one) for one in part.without)) for arm in arms}
+    for option, patterns in (("--under", [part.under] if part.under else []), ("--without", part.without)):
+        for pattern in patterns:
+            if not _places(kept, arms, pattern):
+                raise _unknown(kept, arms, option, pattern)
+    folded = is_library if part.libraries == LIBRARIES[1] else None
+    by = {}
+    for arm in arms:
+        inside = under[arm]
+        by[arm] = Narrowing(None if inside is None else inside.__contains__, without[arm].__contains__, folded)
+    trials = [replace(one, stacks=narrowed_stacks(one.stacks, by[one.arm])) for one in kept.trials]
+    counts = {
+        arm: [(summary, narrowed_counts(one, under[arm], without[arm])) for summary, one in told]
+        for arm, told in kept.counts.items()
+    }
+    found = replace(kept, trials=trials, counts=counts)
+    return found, tuple(_said(kept, found, part, arms, view))
+
+
+def _said(kept: Kept, found: Kept, part: Part, arms: Sequence[int], view: str) -> Iterable[str]:
+    """Say which part is shown, and of how much."""
+    if part.under or part.without:
+        words = [f"only what lies under {part.under}"] if part.under else []
+        words += [f"without {listed(part.without, _NAMED)}"] if part.without else []
+        each = []
+        for arm in arms:
+            whole, left = (_seconds(one, arm, view) for one in (kept, found))
+            name = f" under {kept.head.study.arms[arm].name}" if len(arms) > 1 else ""
+            each.append(f"{duration_text(left, 3)} of {duration_text(whole, 3)} a trial{name}")
+        text = ", ".join(words)
+        yield f"{text[0].upper()}{text[1:]}: {', '.join(each)}."
+        if part.under and any(found.counts.values()):
+            yield "Calls are those of the whole trial: what is called from elsewhere too is counted whole."
+    if part.libraries == LIBRARIES[1]:
+        yield "Libraries count with the place of the program that calls them."
+
+
+def _seconds(kept: Kept, arm: int, view: str) -> float:
+    sums = sums_of_state(kept, arm, view)
+    return float(sums.spent.sum()) / 1e9 / max(1, sums.trials)
+
+
+def _all_places(kept: Kept, arms: Sequence[int]) -> list[tuple[Place, str]]:
+    """Return every place that was met in some arms, with the arm's folder."""
+    found: dict[tuple[Place, str], None] = {}
+    for arm in arms:
+        root = kept.head.arms[arm].folder
+        found |= {(place, root): None for one in kept.trials if one.arm == arm for place in one.stacks.places}
+        found |= {(place, root): None for _, one in kept.counts.get(arm, []) for place in one.places}
+    return list(found)
+
+
+def places_of(kept: Kept, pattern: str) -> set[Place]:
+    """Return the places of an inspection, in whichever of its arms, that a word means."""
+    return _places(kept, [arm for arm in (kept.against, kept.arm) if arm is not None], pattern)
+
+
+def _places(kept: Kept, arms: Sequence[int], pattern: str) -> set[Place]:
+    """Return the places of some arms that a word means."""
+    found: set[Place] = set()
+    for arm in arms:
+        mine = _all_places(kept, [arm])
+        found |= matching_places((place for place, _ in mine), pattern, kept.head.arms[arm].folder)
+    return found
+
+
+def _unknown(kept: Kept, arms: Sequence[int], option: str, pattern: str) -> UsageError:
+    labels = sorted({place_label(place) for place, _ in _all_places(kept, arms)})
+    near = difflib.get_close_matches(pattern, labels, _LIKE, 0.5) or [one for one in labels if pattern in one][:_LIKE]
+    hint = f"; did you mean {' or '.join(near)}?" if near else "; bystander leads --all lists them all"
+    return UsageError(f'{option}: {kept.name} met no place "{pattern}"{hint}')
+
+
+def neighbours_of(kept: Kept, arm: int | None, view: str | None, pattern: str, above: bool) -> Neighbours:
+    """Return who calls a place, or what it calls, in both arms, or in one that is named.
+
+    Raises
+    ------
+    UsageError
+        When there is no such place.
+    """
+    head, study = kept.head, kept.head.study
+    arms = [kept.against or 0, kept.arm] if arm is None else [arm]
+    wanted = [_places(kept, [one], pattern) for one in arms]
+    if not any(wanted):
+        raise _unknown(kept, arms, "--above" if above else "--below", pattern)
+    if arm is None:
+        asked = asked_of(kept, view)
+        whole, rows = neighbours_of_both(Both(seen_of(kept), asked), (wanted[0], wanted[1]), above)
+        view = asked.view
+    else:
+        view = view or VIEWS[0]
+        counts = [one for _, one in kept.counts.get(arm, [])]
+        whole, rows = neighbours_of_one(sums_of_state(kept, arm, view), counts, wanted[0], above)
+    places = tuple(sorted(set().union(*wanted)))
+    names, roots = tuple(study.arms[one].name for one in arms), tuple(head.arms[one].folder for one in arms)
+    return Neighbours(kept.name, kept.workload_name, view, above, places, names, whole, rows, roots)
+
+
+def down_of(kept: Kept, arms: Sequence[int], view: str) -> list[Down]:
+    """Return the way to where the time is spent, for each of some arms."""
+    found = []
+    for arm in arms:
+        steps, alone, total = way_down(sums_of_state(kept, arm, view))
+        name = kept.head.study.arms[arm].name
+        found.append(Down(kept.name, kept.workload_name, name, view, steps, alone, total))
+    return found
+
+
+def lines_of(kept: Kept, arms: Sequence[int], view: str, pattern: str) -> list[LinesOf]:
+    """Return one function line by line, for each of some arms in which it was met.
+
+    Raises
+    ------
+    UsageError
+        When there is no such place, several, or one without lines.
+    """
+    met = {arm: _places(kept, [arm], pattern) for arm in arms}
+    if not any(met.values()):
+        raise _unknown(kept, arms, "--lines", pattern)
+    labels = sorted({place_label(place) for places in met.values() for place in places})
+    if len(labels) > 1:
+        raise UsageError(f'--lines: "{pattern}" means {len(labels)} places; name one: {listed(labels, _NAMED)}')
+    found = [_lines(kept, arm, sorted(places)[0], places, view) for arm, places in met.items() if places]
+    if not any(one.lines for one in found):
+        raise UsageError(
+            f"--lines: no reading of {labels[0]} tells a line; it has calls only, or is no function of Python"
+        )
+    return found
+
+
+def _lines(kept: Kept, arm: int, place: Place, places: set[Place], view: str) -> LinesOf:
+    whole, by_line = seconds_by_line(sums_of_state(kept, arm, view), places)
+    text, about = _source(kept, place.file)
+    seen = [line for line in by_line if line > 0]
+    first, last = _span(text, place) if text is not None else (min(seen, default=0), max(seen, default=0))
+    source = tuple(text.splitlines()[first - 1 : last]) if text is not None else ()
+    lines = tuple(
+        LineOf(line, *seconds, source[line - first] if first <= line < first + len(source) else None)
+        for line, seconds in by_line.items()
+        if line > 0
+    )
+    name, root = kept.head.study.arms[arm].name, kept.head.arms[arm].folder
+    return LinesOf(kept.name, kept.workload_name, name, place, root, first, last, whole, lines, source, about)
+
+
+def _source(kept: Kept, file: str) -> tuple[str | None, str]:
+    """Return a file's text as it lies there now, and what speaks against it."""
+    if not file or file.startswith("<") or not kept.head.observed_here:
+        return None, "Its source is not here: seconds by line without text."
+    text = source_text(file)
+    if text is None:
+        return None, f"{file} is not there any more, or is no text: seconds by line without it."
+    ended = kept.run.ended_wall_s
+    try:
+        newer = ended is not None and Path(file).stat().st_mtime > ended
+    except OSError:
+        newer = False
+    return text, "The file was written to after it was watched: its lines may not be those that ran." if newer else ""
+
+
+def _span(text: str, place: Place) -> tuple[int, int]:
+    """Return the first and last line of a function."""
+    count = len(text.splitlines())
+    try:
+        tree = ast.parse(text)
+    except (SyntaxError, ValueError, RecursionError):
+        return place.line, min(count, place.line + 60)
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef | ast.Lambda) and node.end_lineno:
+            decorators = [one.lineno for one in getattr(node, "decorator_list", [])]
+            if place.line in (node.lineno, *decorators):
+                return min([node.lineno, *decorators]), node.end_lineno
+    return (1, count) if place.name == "<module>" else (max(1, place.line), min(count, place.line + 60))
