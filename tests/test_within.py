@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import jsonschema
@@ -11,8 +13,26 @@ import pytest
 from conftest import Run
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.console import Console
 
-from bystander.design import BUILT_IN, PYTHON, CallEdge, Counts, Place, Stacks, Task
+from bystander.archive import Archive
+from bystander.cli.shown.console import STYLES
+from bystander.cli.shown.within import print_beside
+from bystander.design import (
+    BUILT_IN,
+    PYTHON,
+    Account,
+    CallEdge,
+    Change,
+    Counts,
+    Lead,
+    Place,
+    Stacks,
+    Standing,
+    Task,
+    place_label,
+)
+from bystander.errors import UsageError
 from bystander.evidence import (
     Narrowing,
     matching_places,
@@ -23,7 +43,10 @@ from bystander.evidence import (
     sums_of,
     way_down,
 )
+from bystander.exchange import leads_sarif, within_json
 from bystander.flow.commands.demo import recorded
+from bystander.flow.inside.kept import Choice, kept_inspections
+from bystander.flow.inside.within import beside_of
 
 ROOT = Path(__file__).parents[1]
 SCHEMA = json.loads((ROOT / "docs" / "within.schema.json").read_text(encoding="utf-8"))
@@ -311,3 +334,72 @@ def test_wrong_entries_on_places_are_told(harbour: Path, run: Run, lines: str, s
     kept = [line for line in file.read_text(encoding="utf-8").splitlines() if not line.startswith(f"{key} =")]
     file.write_text("\n".join([*kept, lines, ""]), encoding="utf-8")
     assert said in run("leads", code=2).stderr
+
+
+SARIF = json.loads((ROOT / "tests" / "data" / "sarif-2.1.0-rtm.4.json").read_text(encoding="utf-8"))
+
+
+def test_leads_are_shown_at_their_lines_by_a_review(harbour: Path, run: Run) -> None:
+    """One result a lead, at file and line of the candidate; by the format's own schema. Settled ones are suppressed."""
+    run("settle", "telegrams.parse", "as-expected", "--because", "each telegram is checked")
+    assert "leads.sarif is written" in run("leads", "--to", "leads.sarif").stdout
+    document = json.loads((harbour / "leads.sarif").read_text(encoding="utf-8"))
+    jsonschema.Draft4Validator(SARIF).validate(document)
+    (found,) = document["runs"]
+    parse = next(one for one in found["results"] if one["properties"]["place"] == "telegrams.parse")
+
+    assert (parse["ruleId"], parse["level"]) == ("slower-place", "warning")
+    assert parse["message"]["text"].startswith("gauge: telegrams.parse, edited, +37 ms (+22 to +51).")
+    assert parse["locations"][0]["physicalLocation"] == {
+        "artifactLocation": {"uri": "tidebook/telegrams.py", "uriBaseId": "SRCROOT"}, "region": {"startLine": 18},
+    }  # fmt: skip
+    assert "each telegram is checked" in parse["suppressions"][0]["justification"]
+    leads = [lead for one in json.loads(run("leads", "--json").stdout)["accounts"] for lead in one["leads"]]
+    assert len(found["results"]) == len(leads)
+    assert sum("suppressions" in one for one in found["results"]) == 1
+    assert "one state alone has none" in run("leads", "--arm", "after", "--to", "x.sarif", code=2).stderr
+
+
+def test_hostile_places_are_valid_sarif() -> None:
+    """Names, files and reasons of any letters; what lies outside the arm has no location."""
+    seconds = Change(0.01, 0.05, 0.04, 0.03, 0.05)
+    evil = 'a\x1b[31m</script>\ud800\n"%00'
+    leads = tuple(
+        Lead(Place(PYTHON, evil, file, 3), Standing.EDITED, seconds, fate=evil, settled=True)
+        for file in (f"/arm/{evil}.py", "/usr/lib/python3.11/x.py", "<string>", "", "/arm/../etc/passwd")
+    )
+    account = Account(
+        evil, evil, evil, evil, "elapsed", 12, 0.95, seconds, seconds, seconds, 0.0, leads, roots=("", "/arm")
+    )
+    document = json.loads(leads_sarif([account]))
+    jsonschema.Draft4Validator(SARIF).validate(document)
+
+    assert ["locations" in one for one in document["runs"][0]["results"]] == [True, False, False, False, False]
+
+
+def test_two_hours_stand_side_by_side(harbour: Path, run: Run) -> None:
+    """Exact calls that differ come first; seconds are shown as of different hours; what is not alike is refused."""
+    with Archive(harbour / ".bystander" / "archive.sqlite") as archive:
+        (kept,) = kept_inspections(archive, None, Choice(("gauge",)))
+    assert kept.against is not None
+    found = beside_of((kept, kept.arm), (kept, kept.against), "elapsed")
+    differing = {place_label(row.place): (row.calls_then, row.calls_now) for row in found.rows if row.differs}
+
+    assert differing["Pattern.fullmatch"] == (0, 19200)
+    assert [row.differs for row in found.rows[: len(differing)]] == [True] * len(differing)
+    parse = next(row for row in found.rows if place_label(row.place) == "telegrams.parse")
+    assert (round(1000 * parse.then_s), round(1000 * parse.now_s), parse.calls_now) == (38, 75, 19200)
+    document = json.loads(within_json((), (), (), found))
+    jsonschema.validate(document, SCHEMA)
+    assert document["beside"]["counted"]
+    console = Console(file=io.StringIO(), width=80, theme=STYLES, no_color=True)
+    print_beside(console, found, 15)
+    text = console.file.getvalue()  # type: ignore[attr-defined]
+    assert "of different hours, so that seconds are shown and not compared" in " ".join(text.split())
+    assert max(map(len, text.splitlines())) <= 80
+    bare = replace(kept, counts={kept.arm: kept.counts[kept.arm]})
+    with pytest.raises(UsageError, match=r"calls were counted in .* under after and not in .* under before"):
+        beside_of((kept, kept.arm), (bare, kept.against), "elapsed")
+    words = ("leads", "--only", "gauge", "--arm", "after", "--beside", "harbour-office-1")
+    assert "is the same on both sides" in run(*words, code=2).stderr
+    assert "goes with --only" in run(*words, "--down", code=2).stderr

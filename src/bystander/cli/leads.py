@@ -64,9 +64,18 @@ def leads(
     lines: Annotated[
         str | None, typer.Option("--lines", metavar="PLACE", help="This function's source beside seconds by line.")
     ] = None,
+    other: Annotated[
+        str | None,
+        typer.Option(
+            "--beside", metavar="INSPECTION", help="One state beside an inspection of another hour: calls exactly."
+        ),
+    ] = None,
     to: Annotated[
         list[Path] | None,
-        typer.Option("--to", help="Write a file instead: .csv, one row a place or path; or .json. Repeatable."),
+        typer.Option(
+            "--to",
+            help="Write a file instead: .csv, a row a place or path; .json; .sarif, a result a lead. Repeatable.",
+        ),
     ] = None,
     spreadsheet: SpreadsheetOption = False,
     json: JsonOption = False,
@@ -81,6 +90,13 @@ def leads(
     part = Part(under, tuple(without or ()), libraries)
     wanted = Wanted(tuple(only or ()), arm, view, order, part)
     into = above is not None or below is not None or down or lines is not None
+    if other is not None:
+        if into or to or order or not part.whole:
+            raise UsageError(
+                "--beside shows two inspections whole; it goes with --only, --arm, --view, --first and --all"
+            )
+        _beside(target, record, wanted, other, first, everything, json)
+        return
     if into and (to or order or everything):
         named = "--to" if to else "--order" if order else "--all"
         raise UsageError(f"{named} is for all places; --above, --below, --down and --lines show what they show whole")
@@ -119,6 +135,22 @@ def _into(
         if at or found.down or found.neighbours:
             console.print()
         print_lines(console, lines_of)
+
+
+def _beside(
+    target: Path, record: str | None, wanted: Wanted, other: str, first: int | None, everything: bool, json: bool
+) -> None:
+    """Print two inspections of different hours side by side."""
+    from bystander.flow.commands.leads import beside, into_json
+
+    found = beside(target, record, wanted, other)
+    if json:
+        hand_over(into_json(None, found))
+        return
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.within import print_beside
+
+    print_beside(output(), found, None if everything else first or 15)
 
 
 def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool = False) -> None:

@@ -69,7 +69,7 @@ from bystander.design.inside.watched import (
     Task,
     Watched,
 )
-from bystander.design.inside.within import Down, LineOf, LinesOf, Neighbour, Neighbours, Step
+from bystander.design.inside.within import Beside, BesideRow, Down, LineOf, LinesOf, Neighbour, Neighbours, Step
 from bystander.design.invocation import (
     Given,
     braced,
@@ -276,6 +276,8 @@ __all__ = [
     "Arm",
     "ArmFacts",
     "ArmState",
+    "Beside",
+    "BesideRow",
     "BlockHead",
     "BlockRun",
     "CallEdge",

@@ -13,6 +13,7 @@ from bystander.exchange.readings.readings_in import USUAL_REFERENCES, Imported, 
 from bystander.exchange.readings.readings_out import readings_csv, record_arrays
 from bystander.exchange.record_json import json_document, read_record_json, record_json
 from bystander.exchange.records_json import archive_size_json, levels_json, record_shown_json, records_listed_json
+from bystander.exchange.sarif import leads_sarif
 from bystander.exchange.settled import (
     SETTLED_FILE,
     allowed_text,
@@ -45,6 +46,7 @@ __all__ = [
     "check_json",
     "json_document",
     "junit_xml",
+    "leads_sarif",
     "levels_json",
     "long_form",
     "misfit",

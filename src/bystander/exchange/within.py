@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import Change, Down, LinesOf, Neighbour, Neighbours, Place, place_label
+from bystander.design import Beside, Change, Down, LinesOf, Neighbour, Neighbours, Place, place_label
 from bystander.exchange.written.json_text import json_text
 
 __all__ = ["WITHIN_FORMAT", "within_json"]
@@ -14,7 +14,9 @@ __all__ = ["WITHIN_FORMAT", "within_json"]
 WITHIN_FORMAT = "bystander.within"
 
 
-def within_json(neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf]) -> str:
+def within_json(
+    neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf], beside: Beside | None = None
+) -> str:
     """Return the document; times in seconds a trial."""
     document = {
         "format": WITHIN_FORMAT,
@@ -22,6 +24,7 @@ def within_json(neighbours: Sequence[Neighbours], down: Sequence[Down], lines: S
         "neighbours": [_neighbours(one) for one in neighbours],
         "down": [_down(one) for one in down],
         "lines": [_lines(one) for one in lines],
+        "beside": beside and _beside(beside),
     }
     return json_text(document, indent=1)
 
@@ -69,4 +72,19 @@ def _lines(found: LinesOf) -> dict[str, Any]:
         "inspection": found.run, "workload": found.workload, "arm": found.arm, "place": _place(found.place),
         "first": found.first, "last": found.last, "whole_s": found.whole_s, "lines": lines,
         "about": found.about or None,
+    }  # fmt: skip
+
+
+def _beside(found: Beside) -> dict[str, Any]:
+    def known(seconds: float) -> float | None:
+        return seconds if math.isfinite(seconds) else None
+
+    rows = [
+        {"place": _place(one.place), "then_s": known(one.then_s), "now_s": known(one.now_s),
+         "calls_then": one.calls_then, "calls_now": one.calls_now}
+        for one in found.rows
+    ]  # fmt: skip
+    return {
+        "workload": found.workload, "view": found.view, "then": found.then, "now": found.now,
+        "whole_then_s": found.whole_then_s, "whole_now_s": found.whole_now_s, "counted": found.counted, "rows": rows,
     }  # fmt: skip

@@ -11,6 +11,8 @@ from bystander.cli.shown.accounts import Row, print_rows
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import (
     VIEWS,
+    Beside,
+    BesideRow,
     Change,
     Down,
     LineOf,
@@ -22,12 +24,13 @@ from bystander.design import (
     place_where,
     short_file,
 )
-from bystander.units import duration_text, listed, plain_text
+from bystander.units import duration_text, listed, numbered, plain_text
 
-__all__ = ["print_down", "print_lines", "print_neighbours"]
+__all__ = ["print_beside", "print_down", "print_lines", "print_neighbours"]
 
 _NAMED, _AROUND = 4, 2  # places that are named; lines around those that took time
 _VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
+_FIGURE = 9  # letters of a number
 _LONGEST = 0.005  # of the place: a shorter line has no seconds beside it
 
 
@@ -145,3 +148,39 @@ def _line(found: LinesOf, number: int, one: LineOf | None, digits: int) -> Text:
     return Text(
         f"{number:>{digits}}  {whole:>8}  {alone:>8}  {plain_text(text).rstrip()}", style="" if one else "quiet"
     )
+
+
+def print_beside(console: Console, found: Beside, first: int | None) -> None:
+    """Print two inspections of different hours: what is called otherwise, then the longest places."""
+    console.print(f"{found.workload}: {found.then}, then {found.now}", style="title")
+    told = f"{duration_text(found.whole_then_s, 3)}, then {duration_text(found.whole_now_s, 3)} a trial"
+    tell(console, f"{told}: of different hours, so that seconds are shown and not compared; calls are exact.")
+    console.print()
+    differing = [row for row in found.rows if row.differs]
+    others = [row for row in found.rows if not row.differs and any(s == s and s > 0 for s in (row.then_s, row.now_s))]
+    shown = [*differing[:first], *others[: None if first is None else max(0, first - len(differing))]]
+    names = [plain_text(place_label(row.place)) for row in shown]
+    figures = 4 * (2 + _FIGURE) if found.counted else 2 * (2 + _FIGURE)
+    width = max(14, min(console.width - figures - 2, max(map(len, names), default=14)))
+    titles = ("then", "now", *(("calls", "now") * found.counted))
+    console.print(f"{'place':<{width}}" + "".join(f"  {title:>{_FIGURE}}" for title in titles), style="quiet")
+    forms = numbered(names, width)
+    for name, row in zip(names, shown, strict=True):
+        mark = "≠" if row.differs and can_draw() else "!" if row.differs else ""
+        console.print(
+            Text(f"{forms[name]:<{width}}{_figures(row, found.counted)} {mark}".rstrip()), no_wrap=True, crop=False
+        )
+    left = len(differing) + len(others) - len(shown)
+    if left:
+        console.print(f"{left} places more: --all", style="quiet")
+    console.print()
+    calls = (
+        f"Calls differ at {len(differing)} of {len(found.rows)} places." if found.counted else "Calls were not counted."
+    )
+    tell(console, f"{calls} {_VIEWS[found.view].capitalize()}, with what each place calls.", style="quiet")
+
+
+def _figures(row: BesideRow, counted: bool) -> str:
+    told = [duration_text(s, 3) if s == s and s else "-" for s in (row.then_s, row.now_s)]
+    told += ["-" if n is None else f"{n:,}" for n in (row.calls_then, row.calls_now)] if counted else []
+    return "".join(f"  {one:>{_FIGURE}}" for one in told)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from bystander.design.inside.accounts import Change
 from bystander.design.inside.watched import Place
 
-__all__ = ["Down", "LineOf", "LinesOf", "Neighbour", "Neighbours", "Step"]
+__all__ = ["Beside", "BesideRow", "Down", "LineOf", "LinesOf", "Neighbour", "Neighbours", "Step"]
 
 
 @dataclass(frozen=True)
@@ -131,3 +131,52 @@ class LinesOf:
     lines: tuple[LineOf, ...]
     source: tuple[str, ...] = ()
     about: str = ""
+
+
+@dataclass(frozen=True)
+class BesideRow:
+    """One place in two inspections of other hours; seconds with what it calls, a trial, NaN where it was not met.
+
+    Attributes
+    ----------
+    calls_then, calls_now : int or None
+        None where they were not counted, or did not repeat.
+    """
+
+    place: Place
+    then_s: float
+    now_s: float
+    calls_then: int | None
+    calls_now: int | None
+
+    @property
+    def differs(self) -> bool:
+        """Whether its exact calls differ."""
+        return self.calls_then is not None and self.calls_now is not None and self.calls_then != self.calls_now
+
+
+@dataclass(frozen=True)
+class Beside:
+    """One state of a workload in two inspections of different hours: calls are compared, seconds only shown.
+
+    Attributes
+    ----------
+    then, now : str
+        What was inspected: the inspection, and the arm.
+    whole_then_s, whole_now_s : float
+        From beginning to end of a watched trial.
+    rows : tuple of BesideRow
+        Those whose calls differ first, then the longest.
+    counted : bool
+        Whether calls were counted in both.
+    """
+
+    workload: str
+    view: str
+    then: str
+    now: str
+    whole_then_s: float
+    whole_now_s: float
+    rows: tuple[BesideRow, ...]
+    counted: bool
+    roots: tuple[str, ...]

@@ -12,6 +12,7 @@ from bystander.design import (
     ORDERS_OF_PLACES,
     VIEWS,
     Account,
+    Beside,
     Down,
     LinesOf,
     Neighbours,
@@ -21,17 +22,17 @@ from bystander.design import (
     fated_table,
 )
 from bystander.errors import UsageError
-from bystander.exchange import accounts_csv, accounts_json, paths_csv, places_json, within_json
+from bystander.exchange import accounts_csv, accounts_json, leads_sarif, paths_csv, places_json, within_json
 from bystander.flow.inside.accounts import account_of, view_of
 from bystander.flow.inside.edits import with_edits
 from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
-from bystander.flow.inside.within import Part, down_of, lines_of, narrowed, neighbours_of
+from bystander.flow.inside.within import Part, beside_of, down_of, lines_of, narrowed, neighbours_of
 from bystander.units import listed
 from bystander.verdicts import decide, row_sentence
 
-__all__ = ["Into", "Shown", "Wanted", "gone_into", "into_json", "leads", "leads_file", "leads_json"]
+__all__ = ["Into", "Shown", "Wanted", "beside", "gone_into", "into_json", "leads", "leads_file", "leads_json"]
 
 
 @dataclass(frozen=True)
@@ -157,9 +158,28 @@ def gone_into(
     )
 
 
-def into_json(found: Into) -> str:
-    """Return the document of single places."""
-    return within_json(found.neighbours, found.down, found.lines)
+def beside(archive: Path, record: str | None, wanted: Wanted, other: str) -> Beside:
+    """Return one state beside that of another inspection; raises as `leads`.
+
+    Parameters
+    ----------
+    other : str
+        An inspection by its name, or a record.
+    """
+    with Archive(archive) as kept:
+        choice = Choice(wanted.only, wanted.arm)
+        now = kept_inspections(kept, record, choice)
+        if len(now) > 1:
+            names = listed([one.workload_name for one in now], 6)
+            raise UsageError(f"one workload is held beside another hour at a time; name it: --only, of {names}")
+        (then,) = kept_inspections(kept, other, Choice((now[0].workload_name,), wanted.arm))[:1]
+    return beside_of((now[0], _arm(now[0], wanted)), (then, _arm(then, wanted)), wanted.view or VIEWS[0])
+
+
+def into_json(found: Into | None, hours: Beside | None = None) -> str:
+    """Return the document of single places, or of two inspections beside each other."""
+    found = found or Into()
+    return within_json(found.neighbours, found.down, found.lines, hours)
 
 
 def leads_json(shown: Shown) -> str:
@@ -168,11 +188,24 @@ def leads_json(shown: Shown) -> str:
 
 
 def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str, spreadsheet: bool = False) -> str:
-    """Return the same as a file: .json; or .csv, with one row a place of two states, one row a path of one."""
-    if suffix not in (".csv", ".json"):
-        raise UsageError(f'--to: leads are written as .csv or .json, not as "{suffix}"')
+    """Return the same as a file.
+
+    Parameters
+    ----------
+    suffix : str
+        .json; .csv, with one row a place of two states, one row a path of one; .sarif, one result a lead of two states.
+    """
+    if suffix not in (".csv", ".json", ".sarif"):
+        raise UsageError(f'--to: leads are written as .csv, .json or .sarif, not as "{suffix}"')
     if suffix == ".json":
         return leads_json(leads(archive, record, wanted))
+    if suffix == ".sarif":
+        shown = leads(archive, record, wanted)
+        if not shown.accounts:
+            raise UsageError(
+                "--to FILE.sarif holds leads, and one state alone has none; .csv and .json hold its places"
+            )
+        return leads_sarif(shown.accounts)
     kept, left_out = _part(_chosen(archive, record, wanted, None), wanted)
     if _two(kept, wanted):
         return accounts_csv(_accounts(kept, left_out, wanted), spreadsheet)

@@ -4,11 +4,26 @@ from __future__ import annotations
 
 import ast
 import difflib
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from bystander.design import VIEWS, Down, LineOf, LinesOf, Neighbours, Place, place_label
+import numpy as np
+
+from bystander.design import (
+    VIEWS,
+    Beside,
+    BesideRow,
+    Down,
+    LineOf,
+    LinesOf,
+    Neighbours,
+    Place,
+    PlaceRow,
+    place_key,
+    place_label,
+)
 from bystander.errors import UsageError
 from bystander.evidence import (
     Both,
@@ -25,10 +40,10 @@ from bystander.evidence import (
 from bystander.field import source_text
 from bystander.flow.inside.accounts import asked_of, seen_of
 from bystander.flow.inside.kept import Kept
-from bystander.flow.inside.tables import sums_of_state
+from bystander.flow.inside.tables import sums_of_state, table_of_state
 from bystander.units import duration_text, listed
 
-__all__ = ["LIBRARIES", "Part", "down_of", "lines_of", "narrowed", "neighbours_of", "places_of"]
+__all__ = ["LIBRARIES", "Part", "beside_of", "down_of", "lines_of", "narrowed", "neighbours_of", "places_of"]
 
 LIBRARIES = ("apart", "with-callers")
 _NAMED, _LIKE = 6, 3
@@ -248,3 +263,46 @@ def _span(text: str, place: Place) -> tuple[int, int]:
             if place.line in (node.lineno, *decorators):
                 return min([node.lineno, *decorators]), node.end_lineno
     return (1, count) if place.name == "<module>" else (max(1, place.line), min(count, place.line + 60))
+
+
+def beside_of(now: tuple[Kept, int], then: tuple[Kept, int], view: str) -> Beside:
+    """Return one arm of an inspection beside one of another: calls exactly, seconds as of different hours.
+
+    Raises
+    ------
+    UsageError
+        When they are of different workloads, or one was looked at more deeply than the other.
+    """
+    (kept, arm), (other, other_arm) = now, then
+    names = [f"{one.name} under {one.head.study.arms[at].name}" for one, at in (then, now)]
+    if (kept.head.uuid, kept.run.number, arm) == (other.head.uuid, other.run.number, other_arm):
+        raise UsageError(f"--beside: {names[1]} is the same on both sides; name an inspection of another hour")
+    if kept.workload_name != other.workload_name:
+        raise UsageError(f"--beside: {names[0]} is of {other.workload_name}, {names[1]} of {kept.workload_name}")
+    ways = [(one.run.options.get("way"), one.run.options.get("tick_s")) for one in (other, kept)]
+    if ways[0][0] != ways[1][0]:
+        raise UsageError(f"--beside: {names[0]} was watched by {ways[0][0]}, {names[1]} by {ways[1][0]}; inspect alike")
+    tables = [table_of_state(one, at, view, "whole") for one, at in (then, now)]
+    if (tables[0].calls is None) != (tables[1].calls is None):
+        deep, shallow = names if tables[1].calls is None else names[::-1]
+        raise UsageError(f"--beside: calls were counted in {deep} and not in {shallow}; inspect --counts does it again")
+    roots = other.head.arms[other_arm].folder, kept.head.arms[arm].folder
+    by_key: dict[tuple[str, str], list[PlaceRow | None]] = {}
+    for side, table in enumerate(tables):
+        for row in table.rows:
+            by_key.setdefault(place_key(row.place, (roots[side],)), [None, None])[side] = row
+    rows = [_beside(before, after) for before, after in by_key.values()]
+    rows.sort(key=lambda row: (not row.differs, -np.nanmax([row.then_s, row.now_s, 0.0]), -(row.calls_now or 0)))
+    return Beside(
+        kept.workload_name, view, names[0], names[1], tables[0].elapsed_s, tables[1].elapsed_s, tuple(rows),
+        tables[0].calls is not None, roots,
+    )  # fmt: skip
+
+
+def _beside(before: PlaceRow | None, after: PlaceRow | None) -> BesideRow:
+    seconds = [row.whole_s if row else math.nan for row in (before, after)]
+    counted = any(row is not None and row.calls is not None for row in (before, after))
+    steady = all(row is None or row.repeats for row in (before, after))
+    calls = [(row.calls or 0) if row else 0 for row in (before, after)] if counted and steady else [None, None]
+    place = next(row.place for row in (after, before) if row)
+    return BesideRow(place, seconds[0], seconds[1], calls[0], calls[1])
