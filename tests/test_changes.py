@@ -107,6 +107,11 @@ def test_a_change_is_accounted_for(observed: Path, run: Run) -> None:
     alone = json.loads(run("leads", "--arm", "before", "--json").stdout)
     assert {one["label"]: one["calls"] for one in alone["places"]}["quay.weigh"] == 600
 
+    lines = run("leads", "--only", "day", "--lines", "quay.plan").stdout
+    assert "known = [max(weigh(s)" in lines
+    assert "known = [weigh(ship) for ship" in lines
+    assert "quay.plan (quay.py:9)" in lines
+
     decided = run("decide").stdout
     assert "First lead, watched: quay.plan, edited, +" in " ".join(decided.split())
     assert "bystander leads quay-1 --only day" in decided

@@ -6,6 +6,8 @@ import io
 import json
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import jsonschema
 import numpy as np
@@ -45,6 +47,7 @@ from bystander.evidence import (
 )
 from bystander.exchange import leads_sarif, within_json
 from bystander.flow.commands.demo import recorded
+from bystander.flow.inside.edits import moved_on
 from bystander.flow.inside.kept import Choice, kept_inspections
 from bystander.flow.inside.within import beside_of
 
@@ -403,3 +406,29 @@ def test_two_hours_stand_side_by_side(harbour: Path, run: Run) -> None:
     words = ("leads", "--only", "gauge", "--arm", "after", "--beside", "harbour-office-1")
     assert "is the same on both sides" in run(*words, code=2).stderr
     assert "goes with --only" in run(*words, "--down", code=2).stderr
+
+
+def test_leads_of_code_that_has_moved_on_say_so(tmp_path: Path) -> None:
+    """Held against the study's folder as it is now: comments and other functions do not matter."""
+    arm, study = tmp_path / "arm", tmp_path / "study"
+    then = "def fit(ships):\n    return sorted(ships)\n\n\ndef plan(ships):\n    return fit(ships)\n"
+    now = (
+        "# a new head\ndef fit(ships):\n    return ships\n\n\ndef plan(ships):\n    # the same\n    return fit(ships)\n"
+    )
+    for folder, text in ((arm, then), (study, now)):
+        folder.mkdir()
+        (folder / "berths.py").write_text(text, encoding="utf-8")
+    fit, plan = (Place(PYTHON, name, str(arm / "berths.py"), line) for name, line in (("fit", 1), ("plan", 5)))
+    library = Place(PYTHON, "x", "/usr/lib/python3.11/heapq.py", 1)
+
+    def kept(digest: str = "", observed: bool = True) -> Any:
+        state = SimpleNamespace(folder=str(arm), facts=SimpleNamespace(digest=digest))
+        return SimpleNamespace(
+            head=SimpleNamespace(observed_here=observed, study_folder=str(study), arms=[state]), arm=0
+        )
+
+    assert moved_on(kept(), (fit, plan, library)) == {fit}
+    assert moved_on(kept(digest="used where it lies"), (fit, plan)) == set()
+    assert moved_on(kept(observed=False), (fit, plan)) == set()
+    (study / "berths.py").unlink()
+    assert moved_on(kept(), (fit, plan)) == {fit, plan}

@@ -144,7 +144,7 @@ def _lead(lead: Lead) -> dict[str, Any]:
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
         "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None, "called": _place(lead.called_place),
         "called_by": [{"place": _place(one.place), "before": one.before, "after": one.after} for one in lead.called],
-        "said": lead_sentence(lead), "fate": lead.fate or None, "settled": lead.settled,
+        "said": lead_sentence(lead), "fate": lead.fate or None, "settled": lead.settled, "moved_on": lead.moved_on,
     }  # fmt: skip
 
 

@@ -116,7 +116,9 @@ def _said(lead: Lead) -> str:
     text = lead_sentence(lead)
     if not lead.moved_from and (stands := standing_text(lead.standing)) and lead.place.file:
         text = text.removeprefix(stands).removeprefix(", ")
-    return "; ".join(part for part in (", ".join(part for part in (text, seconds) if part), lead.fate) if part)
+    told = ", ".join(part for part in (text, seconds) if part)
+    moved = "its code has moved on since" if lead.moved_on else ""
+    return "; ".join(part for part in (told, moved, lead.fate) if part)
 
 
 def _where(lead: Lead, account: Account) -> str:

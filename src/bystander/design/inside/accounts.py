@@ -202,6 +202,8 @@ class Lead:
         What somebody judged of it, as a sentence without its end; "" for nothing.
     settled : bool
         Whether that holds, so that it need not be on top.
+    moved_on : bool
+        Whether its code in the study's folder is no longer what was watched.
     """
 
     place: Place
@@ -222,6 +224,7 @@ class Lead:
     line: int = 0
     fate: str = ""
     settled: bool = False
+    moved_on: bool = False
 
     @property
     def timed(self) -> Change | None:

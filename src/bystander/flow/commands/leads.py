@@ -24,7 +24,7 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.exchange import accounts_csv, accounts_json, leads_sarif, paths_csv, places_json, within_json
 from bystander.flow.inside.accounts import account_of, view_of
-from bystander.flow.inside.edits import with_edits
+from bystander.flow.inside.edits import moved_on, with_edits
 from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
@@ -104,8 +104,13 @@ def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None 
 
 def _accounts(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wanted: Wanted) -> list[Account]:
     """Return the account of each inspection of two states; one of a part says so, and has no verdict of the whole."""
-    found = [account_of(with_edits(one), wanted.view) for one in kept]
-    return [replace(one, part=said) for one, said in zip(found, left_out, strict=True)]
+    found = []
+    for one, said in zip(kept, left_out, strict=True):
+        told = account_of(with_edits(one), wanted.view)
+        moved = moved_on(one, (lead.place for lead in told.leads))
+        marked = tuple(replace(lead, moved_on=lead.place in moved) for lead in told.leads)
+        found.append(replace(told, part=said, leads=marked))
+    return found
 
 
 def _part(kept: Sequence[Kept], wanted: Wanted) -> tuple[list[Kept], list[tuple[str, ...]]]:

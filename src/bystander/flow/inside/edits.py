@@ -7,13 +7,13 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from bystander.design import ArmState, Edits, Place
+from bystander.design import PYTHON, ArmState, Edits, Place, short_file
 from bystander.errors import ArmError
-from bystander.evidence import edits_of, installed_in
+from bystander.evidence import edits_of, functions_of, installed_in
 from bystander.field import Git, package_release, source_text
 from bystander.flow.inside.kept import Kept
 
-__all__ = ["edits_between", "with_edits"]
+__all__ = ["edits_between", "moved_on", "with_edits"]
 
 _MOST_SUBJECTS = 20
 
@@ -65,3 +65,27 @@ def _packages(edits: Edits) -> Iterable[str]:
     for name, releases in sorted(differ.items()):
         before, after = releases.get(0, ""), releases.get(1, "")
         yield f"{name} {before}, then {after}" if before and after and before != after else name
+
+
+def moved_on(kept: Kept, places: Iterable[Place]) -> set[Place]:
+    """Return the places of the candidate whose code in the study's folder is no longer what was watched.
+
+    Only of arms that were laid out apart and still lie: of a folder that is used where it lies nobody can tell.
+    """
+    head, arm = kept.head, kept.head.arms[kept.arm]
+    if not head.observed_here or not head.study_folder or arm.facts.digest or arm.folder == head.study_folder:
+        return set()
+    found = set()
+    for place in places:
+        file = short_file(place.file, arm.folder)
+        if place.kind != PYTHON or file == place.file or file.startswith(".."):
+            continue
+        then, now = source_text(place.file), source_text(str(Path(head.study_folder, file)))
+        if then is not None and now != then and _digest(then, place.name) != _digest(now or "", place.name):
+            found.add(place)
+    return found
+
+
+def _digest(text: str, name: str) -> set[str]:
+    """Return the digests of the functions of a name."""
+    return {one.digest for one in functions_of(text) or () if one.name == name}

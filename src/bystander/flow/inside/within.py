@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ast
 import difflib
 import math
 from collections.abc import Iterable, Sequence
@@ -28,6 +27,7 @@ from bystander.errors import UsageError
 from bystander.evidence import (
     Both,
     Narrowing,
+    functions_of,
     is_library,
     matching_places,
     narrowed_counts,
@@ -47,6 +47,7 @@ __all__ = ["LIBRARIES", "Part", "beside_of", "down_of", "lines_of", "narrowed", 
 
 LIBRARIES = ("apart", "with-callers")
 _NAMED, _LIKE = 6, 3
+_LINES = 60  # of a function whose end is not known
 
 
 @dataclass(frozen=True)
@@ -251,18 +252,12 @@ def _source(kept: Kept, file: str) -> tuple[str | None, str]:
 
 
 def _span(text: str, place: Place) -> tuple[int, int]:
-    """Return the first and last line of a function."""
-    count = len(text.splitlines())
-    try:
-        tree = ast.parse(text)
-    except (SyntaxError, ValueError, RecursionError):
-        return place.line, min(count, place.line + 60)
-    for node in ast.walk(tree):
-        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef | ast.Lambda) and node.end_lineno:
-            decorators = [one.lineno for one in getattr(node, "decorator_list", [])]
-            if place.line in (node.lineno, *decorators):
-                return min([node.lineno, *decorators]), node.end_lineno
-    return (1, count) if place.name == "<module>" else (max(1, place.line), min(count, place.line + 60))
+    """Return the first and last line of a function; some lines from its first on where the file cannot be read."""
+    count = max(1, text.count("\n") + (not text.endswith("\n")))
+    mine = [one for one in functions_of(text) or () if one.name == place.name]
+    for one in sorted(mine, key=lambda one: abs(one.first - place.line)):
+        return one.first, min(count, one.last)
+    return max(1, place.line), min(count, place.line + _LINES)
 
 
 def beside_of(now: tuple[Kept, int], then: tuple[Kept, int], view: str) -> Beside:
