@@ -337,7 +337,8 @@ def test_documents_hold_what_is_shown() -> None:
     assert document["places"][0] | {"readings": 0} == {
         "label": "plan.main", "kind": "python", "name": "main", "file": "/quay/plan.py", "line": 1, "readings": 0,
         "whole_s": pytest.approx(0.1), "alone_s": pytest.approx(0.03), "calls": 1, "inner_calls": 0, "resumed": 0,
-        "calls_repeat": True, "per_call_s": pytest.approx(0.1), "callers": [], "waits_s": {}, "fate": None, "settled": False,
+        "calls_repeat": True, "per_call_s": pytest.approx(0.1), "callers": [], "waits_s": {},
+        "fate": None, "settled": False,
     }  # fmt: skip
 
 
