@@ -70,7 +70,8 @@ def opened(shown: Page, file: Path) -> tuple[float, float]:
     shown.goto(file.as_uri(), wait_until="domcontentloaded")
     ready = time.monotonic() - begun
     seen = "performance.getEntriesByType('paint')[0]?.startTime ?? 0"
-    shown.wait_for_function(f"({seen}) > 0")
+    while not shown.evaluate(seen):
+        shown.wait_for_timeout(5)
     return shown.evaluate(seen) / 1000, ready
 
 

@@ -129,3 +129,16 @@ def test_report_writes_pictures(run: Run, tmp_path: Path) -> None:
         "report", "--to", "a.svg", "--picture", "pie", code=2
     ).stderr  # fmt: skip
     assert "name one: --to blocks.svg" in run("report", "--picture", "blocks", code=2).stderr
+
+
+def test_accounts_are_drawn(run: Run, tmp_path: Path) -> None:
+    """The whole, each lead and the rest, in words as in the terminal; one state alone has none."""
+    recorded(tmp_path / ".bystander" / "archive.sqlite")
+    assert "a.svg is written" in run("leads", "--to", "a.svg").stdout
+    found = texts((tmp_path / "a.svg").read_bytes())
+
+    for words in ("gauge: before, then after", "chart: before, then after", "the whole", "the rest", "telegrams.parse"):
+        assert words in found
+    assert any(text.startswith("+37 ms (+22 to +51)") and text.endswith("19,200 calls") for text in found)
+    assert any(text.startswith("gauge takes 38 ms (16 to 66) longer under after") for text in found)
+    assert "one state alone has none" in run("leads", "--arm", "after", "--to", "b.png", code=2).stderr

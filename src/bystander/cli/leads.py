@@ -74,7 +74,8 @@ def leads(
         list[Path] | None,
         typer.Option(
             "--to",
-            help="Write a file instead: .csv, a row a place or path; .json; .sarif, a result a lead. Repeatable.",
+            help="Write a file instead: .csv, a row a place or path; .json; .sarif, a result a lead; .svg, .png, .pdf, "
+            "a picture. Repeatable.",
         ),
     ] = None,
     spreadsheet: SpreadsheetOption = False,

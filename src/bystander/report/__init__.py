@@ -2,7 +2,7 @@
 
 from bystander.report.markdown import markdown
 from bystander.report.page import page
-from bystander.report.picture import PICTURE_SUFFIXES, PICTURES, picture
+from bystander.report.picture import PICTURE_SUFFIXES, PICTURES, accounts_picture, picture
 from bystander.report.pieces.lanes import Lanes, TrialSide, lanes
 from bystander.report.trial import trial_page, trial_svg
 
@@ -11,6 +11,7 @@ __all__ = [
     "PICTURE_SUFFIXES",
     "Lanes",
     "TrialSide",
+    "accounts_picture",
     "lanes",
     "markdown",
     "page",

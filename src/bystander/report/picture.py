@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from bystander.design import Account
 from bystander.verdicts import Decision
 
-__all__ = ["PICTURES", "PICTURE_SUFFIXES", "picture"]
+__all__ = ["PICTURES", "PICTURE_SUFFIXES", "accounts_picture", "picture"]
 
 PICTURES = ("forest", "distribution", "blocks")
 PICTURE_SUFFIXES = (".svg", ".png", ".pdf")
@@ -28,3 +31,10 @@ def picture(decision: Decision, kind: str, suffix: str) -> bytes:
     from bystander.report.pictures.drawn import drawn
 
     return drawn(decision, kind, suffix)
+
+
+def accounts_picture(accounts: Sequence[Account], suffix: str) -> bytes:
+    """Return a picture of where workloads changed: the whole, each lead and the rest; raises as `picture`."""
+    from bystander.report.pictures.accounts import drawn_accounts_picture
+
+    return drawn_accounts_picture(accounts, suffix)

@@ -29,6 +29,7 @@ from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
 from bystander.flow.inside.within import Part, beside_of, down_of, lines_of, narrowed, neighbours_of
+from bystander.report import PICTURE_SUFFIXES, accounts_picture
 from bystander.units import listed
 from bystander.verdicts import decide, row_sentence
 
@@ -192,25 +193,28 @@ def leads_json(shown: Shown) -> str:
     return places_json(shown.table, shown.order) if shown.table else accounts_json(shown.accounts)
 
 
-def leads_file(archive: Path, record: str | None, wanted: Wanted, suffix: str, spreadsheet: bool = False) -> str:
+def leads_file(
+    archive: Path, record: str | None, wanted: Wanted, suffix: str, spreadsheet: bool = False
+) -> str | bytes:
     """Return the same as a file.
 
     Parameters
     ----------
     suffix : str
-        .json; .csv, with one row a place of two states, one row a path of one; .sarif, one result a lead of two states.
+        .json; .csv, with one row a place of two states, one row a path of one; .sarif, one result a lead of two states;
+        .svg, .png or .pdf, the accounts as a picture.
     """
-    if suffix not in (".csv", ".json", ".sarif"):
-        raise UsageError(f'--to: leads are written as .csv, .json or .sarif, not as "{suffix}"')
+    if suffix not in (".csv", ".json", ".sarif", *PICTURE_SUFFIXES):
+        raise UsageError(f'--to: leads are written as .csv, .json, .sarif, .svg, .png or .pdf, not as "{suffix}"')
     if suffix == ".json":
         return leads_json(leads(archive, record, wanted))
-    if suffix == ".sarif":
+    if suffix not in (".csv", ".json"):
         shown = leads(archive, record, wanted)
         if not shown.accounts:
             raise UsageError(
-                "--to FILE.sarif holds leads, and one state alone has none; .csv and .json hold its places"
+                f"--to FILE{suffix} holds leads, and one state alone has none; .csv and .json hold its places"
             )
-        return leads_sarif(shown.accounts)
+        return leads_sarif(shown.accounts) if suffix == ".sarif" else accounts_picture(shown.accounts, suffix)
     kept, left_out = _part(_chosen(archive, record, wanted, None), wanted)
     if _two(kept, wanted):
         return accounts_csv(_accounts(kept, left_out, wanted), spreadsheet)
