@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import shutil
 from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
@@ -204,10 +205,18 @@ def test_lines_share_the_whole_of_a_place() -> None:
     assert {line: tuple(round(1000 * s) for s in pair) for line, pair in lines.items()} == {31: (25, 25), 32: (40, 0)}
 
 
+@pytest.fixture(scope="module")
+def laid(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The harbour office as it was recorded, with its inspections; read once."""
+    folder = tmp_path_factory.mktemp("harbour") / ".bystander"
+    recorded(folder / "archive.sqlite")
+    return folder
+
+
 @pytest.fixture
-def harbour(tmp_path: Path) -> Path:
-    """The harbour office as it was recorded, with its inspections."""
-    recorded(tmp_path / ".bystander" / "archive.sqlite")
+def harbour(laid: Path, tmp_path: Path) -> Path:
+    """A copy of it, in which entries can be written."""
+    shutil.copytree(laid, tmp_path / ".bystander")
     return tmp_path
 
 
