@@ -12,8 +12,9 @@ demo: $(READY)
 	rm -rf harbour-office
 	$(BIN)/bystander demo harbour-office
 
+# A file's tests run in one worker, one after the other: some share a browser, one takes a limit of the machine to nothing.
 test: $(READY)
-	$(BIN)/python tools/cpu_seconds.py $(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python tools/cpu_seconds.py $(BIN)/python -m pytest -n 2 --dist loadfile
 
 lint: $(READY)
 	$(BIN)/ruff check .

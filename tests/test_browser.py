@@ -29,7 +29,6 @@ Scheme = Literal["light", "dark"]
 CHROMIUM = shutil.which("chromium")
 if CHROMIUM is None and not os.environ.get("BYSTANDER_SKIP_NOTHING"):
     pytest.skip("there is no chromium here; the tests of pages in a browser are left out", allow_module_level=True)
-pytestmark = pytest.mark.xdist_group("browser")  # one worker, and one browser
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
     "--disable-background-networking", "--disable-component-update",

@@ -15,8 +15,6 @@ from conftest import PROGRAM, Run
 
 from bystander.field import CannotWatchError, Git, Openings, source_of
 
-pytestmark = pytest.mark.xdist_group("watched")  # one of them takes a limit of the whole machine to nothing
-
 LOOP = """
 def turn():
     total = 0
