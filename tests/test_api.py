@@ -138,7 +138,9 @@ def test_a_gate_is_asked(record: api.Record) -> None:
         api.decide(record, margin=0.5, gate="slower")
 
 
-def test_an_exported_record_is_read(record: api.Record, run: Run, tmp_path: Path, archive: Path) -> None:
+def test_an_exported_record_is_read(
+    record: api.Record, run: Run, tmp_path: Path, archive: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Without an archive; a file that is none is one sentence."""
     run("records", "export", "--to", "r.json", "--archive", str(archive))
     read = api.read_record_file(tmp_path / "r.json")
@@ -152,6 +154,9 @@ def test_an_exported_record_is_read(record: api.Record, run: Run, tmp_path: Path
     (tmp_path / "no.json").write_bytes(b"\xff{")
     with pytest.raises(api.BystanderError, match=r"no\.json: it cannot be read"):
         api.read_record_file(tmp_path / "no.json")
+    monkeypatch.setattr(api, "MOST_IMPORTED", 9)
+    with pytest.raises(api.BystanderError, match=r"r\.json: it is larger than 9 B, and no record"):
+        api.read_record_file(tmp_path / "r.json")
 
 
 def test_everything_is_rendered(record: api.Record) -> None:

@@ -207,6 +207,7 @@ def test_shifts_show_the_quantiles_that_there_are_trials_for() -> None:
         "10th percentile", "25th percentile", "median", "75th percentile", "90th percentile", "95th percentile",
     ]  # fmt: skip
     assert all(line.text.startswith("1.5") or line.text.startswith("1.4") for line in drawn.lines)
+    assert drawn.heading == "b / a (95 %)"
     assert drawn.lacking == "Trials that it takes of each arm for the others: 99th percentile: 437."
     assert shifts(None, 0.03) is None
 

@@ -114,6 +114,7 @@ def broken(old: str, new: str) -> str:
         (broken('"2 %"', "2"), "margin", "2 is no share"),
         (broken('"2 %"', '"0 %"'), "margin", "out of range"),
         (broken('"1 %"', '"90 %"'), "risk", "at most 50%"),
+        (broken('"1 %"', "5e-324"), "risk", "above 1e-12"),
         (broken("blocks = 12", "blocks = 0"), "blocks", "0 is no whole number from 1"),
         (broken("blocks = 12", 'blocks = "many"'), "blocks", '"many" is no whole number'),
         (broken("blocks = 12", "blocks = true"), "blocks", "true is no whole number"),

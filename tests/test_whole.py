@@ -100,6 +100,8 @@ def test_the_ratio_of_sums_holds_as_often_as_it_says() -> None:
     assert 0.925 <= held / 600 <= 0.975
     constant = ratio_of_sums(np.ones(1), [np.full(6, 2.0)], [np.full(6, 3.0)], [True], 0.05)
     assert (constant.low, constant.ratio, constant.high) == (1.5, 1.5, 1.5)
+    for times in (2.0**990, 2.0**-990):  # only the ratio of weights counts, up to the largest floats
+        assert ratio_of_sums(times * weights, [pair[0], apart[0]], [pair[1], apart[1]], [True, False], 0.05) == found
 
 
 def weighted(
@@ -152,6 +154,18 @@ def test_the_whole_load_weighs_by_how_often_and_how_long() -> None:
     assert third.startswith("What moves it: gauge +8")
     assert "Shares of the load as it was measured: gauge 91 %, year 9.1 %." in third
     assert fourth.startswith("Geometric mean over 3 workloads, each counting alike: after takes 18")
+
+
+def test_weights_count_by_their_ratios() -> None:
+    """The largest and the least that a float can hold give what ordinary ones give."""
+    record = harbour({"gauge": 1.1, "year": 0.5, "start": 1.0})
+    (plain,) = decide(weighted(record, {"gauge": 100, "year": 1}, "day")).loads
+    for factor in (1e300, 2.0**-1060):
+        (load,) = decide(weighted(record, {"gauge": 100 * factor, "year": factor}, "day")).loads
+        assert (load.ratio, load.low, load.high) == pytest.approx((plain.ratio, plain.low, plain.high))
+        assert load.sums is not None
+        assert plain.sums is not None
+        assert load.sums.sums.ratio == pytest.approx(plain.sums.sums.ratio)
 
 
 def test_one_workload_alone_has_the_interval_of_its_row() -> None:

@@ -24,9 +24,12 @@ from bystander.design import Record as _Record
 from bystander.design import Study as _Study
 from bystander.errors import BystanderError, UsageError
 from bystander.exchange import read_record_json, readings_frame, verdicts_json
+from bystander.files import read_at_most
 from bystander.flow.commands.decide import decided
 from bystander.flow.commands.report import FORMATS, Asked, refuse_picture
 from bystander.flow.places import find_archive, load_study
+from bystander.flow.records.imports import MOST_IMPORTED
+from bystander.units import size_text
 from bystander.verdicts import Decision as _Decision
 from bystander.verdicts import GateFinding, Options, Scale, outcome_sentence, row_sentence
 from bystander.verdicts import Row as _Row
@@ -246,9 +249,12 @@ def read_record_file(path: str | Path) -> Record:
     """Return a record that `bystander records export --to FILE.json` wrote; raises as `read_record`."""
     file = Path(path)
     try:
-        text = file.read_text(encoding="utf-8")
+        data = read_at_most(file, MOST_IMPORTED)
+        text = None if data is None else data.decode("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{file}: it cannot be read: {error}") from None
+    if text is None:
+        raise UsageError(f"{file}: it is larger than {size_text(MOST_IMPORTED)}, and no record")
     return _of(read_record_json(text, file.name), None)
 
 

@@ -36,8 +36,8 @@ def leads_sarif(accounts: Sequence[Account]) -> str:
 
 def _results(account: Account) -> Iterator[dict[str, Any]]:
     for at, lead in enumerate(account.leads):
-        worse = lead.by_count or lead.seconds.change_s > 0
-        rule = 2 if lead.by_count else 0 if lead.seconds.change_s > 0 else 1
+        worse = (lead.calls_after or 0) > (lead.calls_before or 0) if lead.by_count else lead.seconds.change_s > 0
+        rule = 2 if lead.by_count else 0 if worse else 1
         advice = try_sentence(account) if at == 0 else ""
         sentences = [f"{account.workload}: {lead_brief(lead)}.", _ended(lead_sentence(lead)), advice]
         result: dict[str, Any] = {

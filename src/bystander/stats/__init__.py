@@ -26,7 +26,7 @@ from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, ou
 from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
 from bystander.stats.warmup import warm_from
-from bystander.stats.whole import SumsRatio, part_errors, ratio_of_sums, weighted_sum
+from bystander.stats.whole import SumsRatio, comparable, part_errors, ratio_of_sums, weighted_sum
 
 __all__ = [
     "FEWEST_BLOCKS",
@@ -52,6 +52,7 @@ __all__ = [
     "blocks_needed",
     "blocks_to_show",
     "broken_p",
+    "comparable",
     "covered",
     "enclosing",
     "estimates",

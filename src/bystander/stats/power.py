@@ -151,7 +151,7 @@ def blocks_to_show(contrasts: Contrasts, estimate: Floats, shift: Floats, level:
     above = np.clip(1 - beyond / (2 * total), 0.5, 1 - 0.5 / total)
     effect = np.array([normal.inv_cdf(q) for q in above.tolist()]) / math.sqrt(2)
     quantiles = np.array(
-        [normal.inv_cdf(1 - one / 2) for one in np.broadcast_to(level, estimate.shape).tolist()]
+        [-normal.inv_cdf(one / 2) for one in np.broadcast_to(level, estimate.shape).tolist()]
     ) + normal.inv_cdf(POWER)
     with np.errstate(divide="ignore"):
         needed = math.pi / 3 * (quantiles / effect) ** 2 * (1 + _DOUBT / blocks)

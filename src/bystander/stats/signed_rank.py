@@ -138,4 +138,4 @@ def blocks_needed(comparisons: int, risk: float) -> int:
 
     The smallest two-sided p of n blocks is 2^(1-n); it must reach risk / comparisons.
     """
-    return 1 + math.ceil(math.log2(comparisons / risk) - 1e-12)
+    return 1 + math.ceil(math.log2(comparisons) - math.log2(risk) - 1e-12)

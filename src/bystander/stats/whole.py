@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from bystander.stats.stopped import student_quantile
 
-__all__ = ["SumsRatio", "part_errors", "ratio_of_sums", "weighted_sum"]
+__all__ = ["SumsRatio", "comparable", "part_errors", "ratio_of_sums", "weighted_sum"]
 
 Floats = NDArray[np.float64]
 
@@ -47,6 +47,12 @@ def weighted_sum(shares: Floats, middle: Floats, low: Floats, high: Floats) -> t
     return value, value - below, value + above
 
 
+def comparable(weights: Floats) -> Floats:
+    """Return weights of which the largest is from 1/2 to 1, in the same ratios: sums and squares of them are floats."""
+    found: Floats = np.ldexp(weights, -np.frexp(weights.max())[1])
+    return found
+
+
 @dataclass(frozen=True)
 class SumsRatio:
     """A ratio of plain sums, candidate over reference, with its interval."""
@@ -70,6 +76,7 @@ def ratio_of_sums(
         The readings of each part, above zero; the i-th of both are of one block where they are paired. At least 2
         of each.
     """
+    weights = comparable(weights)
     before = float(sum(w * float(one.mean()) for w, one in zip(weights, references, strict=True)))
     after = float(sum(w * float(one.mean()) for w, one in zip(weights, candidates, strict=True)))
     ratio = after / before

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable
 
 from bystander.design.readers.values import Key, Type
-from bystander.design.studies.study import DEFAULT_MARGIN, DEFAULT_RISK
+from bystander.design.studies.study import DEFAULT_MARGIN, DEFAULT_RISK, LEAST_RISK
 from bystander.design.studies.words import Condition, StoppingRule
 from bystander.design.studies.workloads import (
     DEFAULT_LIMIT_S,
@@ -45,9 +45,9 @@ def _text(name: str, words: str, default: str | None = None) -> Key:
     return Key(name, Type.TEXT, words, default)
 
 
-def _share(name: str, words: str, default: float, most: float) -> Key:
-    wrong = f"is out of range; it must be above 0 and at most {most:.0%}"
-    return Key(name, Type.SHARE, words, default, 0, most, above=True, wrong=wrong)
+def _share(name: str, words: str, default: float, most: float, least: float = 0) -> Key:
+    wrong = f"is out of range; it must be above {least:g} and at most {most:.0%}"
+    return Key(name, Type.SHARE, words, default, least, most, above=True, wrong=wrong)
 
 
 def _size(name: str, words: str, default: int | None) -> Key:
@@ -70,7 +70,7 @@ def _choice(name: str, words: str, default: str, among: Iterable[str], noun: str
 STUDY_KEYS = _table(
     _text("name", "what it is about", "unnamed study"),
     _share("margin", "the smallest change that matters", DEFAULT_MARGIN, 1.0),
-    _share("risk", "of the rows shown as changed, so many may be false", DEFAULT_RISK, 0.5),
+    _share("risk", "of the rows shown as changed, so many may be false", DEFAULT_RISK, 0.5, LEAST_RISK),
     Key("blocks", Type.WHOLE, "blocks of each workload, at most", None, 1, 100_000),
     _choice("stopping", "when a workload may end earlier", StoppingRule.LOOKS, StoppingRule),
     _text("measure", "what is decided on", "elapsed"),

@@ -19,7 +19,7 @@ from bystander.design.records.trials import ArmState, LookTaken
 from bystander.design.studies.arms import Arm
 from bystander.design.studies.comparisons import Comparison
 from bystander.design.studies.names import renamed
-from bystander.design.studies.study import Study
+from bystander.design.studies.study import LEAST_RISK, Study
 from bystander.design.studies.workloads import Command, TimedCallable, What, Workload
 
 __all__ = ["from_plain", "plain", "study_from_plain"]
@@ -58,7 +58,8 @@ def study_from_plain(value: object, path: str = "") -> Study:
     for comparison in study.compared:
         if not all(0 <= arm < len(study.arms) for arm in comparison.arms) or len(set(comparison.arms)) < 2:
             raise ValueError(f"{_below(path, 'compared')} names arms that are not there, or one arm twice")
-    if not (0 < study.margin <= 1 and 0 < study.risk <= 0.5 and min((study.blocks, *study.planned_blocks)) > 0):
+    fewest = min((study.blocks, *study.planned_blocks))
+    if not (0 < study.margin <= 1 and LEAST_RISK < study.risk <= 0.5 and fewest > 0):
         raise ValueError(f"{path or 'study'}: margin, risk or blocks are out of range")
     if not (study.arms and study.workloads):
         raise ValueError(f"{path or 'study'}: it has no arms or no workloads")

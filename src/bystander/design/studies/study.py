@@ -16,6 +16,7 @@ __all__ = [
     "DEFAULT_BLOCKS",
     "DEFAULT_MARGIN",
     "DEFAULT_RISK",
+    "LEAST_RISK",
     "ONE_ARM_BLOCKS",
     "ONE_ARM_STUDY_BLOCKS",
     "Study",
@@ -25,6 +26,7 @@ __all__ = [
 
 DEFAULT_MARGIN = 0.03
 DEFAULT_RISK = 0.05
+LEAST_RISK = 1e-12  # nobody means less; shared among many rows it would be no float
 DEFAULT_BLOCKS = 40  # at most
 ONE_ARM_STUDY_BLOCKS = 20
 ONE_ARM_BLOCKS = 12  # of a command without a study

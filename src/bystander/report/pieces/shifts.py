@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bystander.report.pieces.forest import Bar, Forest, axis_of
+from bystander.report.pieces.forest import Bar, Forest, axis_of, place_on
 from bystander.units import share_text
 from bystander.verdicts import Axis, Distribution, Shift
 
@@ -30,6 +30,8 @@ class Shifts:
 
     Attributes
     ----------
+    heading : str
+        What the ratios are of.
     lacking : str
         Which others there would be, and the trials that they take; "" for none.
     asides : tuple of str
@@ -38,6 +40,7 @@ class Shifts:
 
     forest: Forest
     lines: tuple[ShiftLine, ...]
+    heading: str
     lacking: str
     asides: tuple[str, ...]
 
@@ -57,7 +60,8 @@ def shifts(one: Distribution | None, margin: float) -> Shifts | None:
             f"{of_after} of {one.arm}."
         )
     lines = tuple(ShiftLine(_name(s.share), _bar(axis, s), _ratio(s)) for s in shown)
-    return Shifts(axis_of(axis, margin, "slower", "faster", 3), lines, _lacking(one.shifts), tuple(asides))
+    heading = f"{one.arm} / {one.against} (95 %)"
+    return Shifts(axis_of(axis, margin, "slower", "faster", 3), lines, heading, _lacking(one.shifts), tuple(asides))
 
 
 def _axis(shown: Sequence[Shift], margin: float) -> Axis:
@@ -70,9 +74,9 @@ def _axis(shown: Sequence[Shift], margin: float) -> Axis:
 
 
 def _bar(axis: Axis, shift: Shift) -> Bar:
-    left, at, right = (1.5 + axis.place(v) * 97 for v in (shift.low, shift.ratio, shift.high))
+    left, at, right = (place_on(axis, value) for value in (shift.low, shift.ratio, shift.high))
     cut = shift.low < 1 / axis.reach, shift.high > axis.reach
-    return Bar(round(left, 2), round(right, 2), round(at, 2), *cut, "dot", "plain", True)
+    return Bar(left, right, at, *cut, "dot", "plain", True)
 
 
 def _name(share: float) -> str:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Measure, Record
 from bystander.stats import (
+    comparable,
     interval,
     intervals,
     part_errors,
@@ -208,10 +209,9 @@ def _load(
         return whole
     readings = compared.readings(measure, members.rows.pairs[0].comparison)
     mine, pairs = np.array(places), [members.rows.pairs[i] for i in places]
-    seconds = runs[mine] * [
-        float(np.mean(readings.values[pair.reference][readings.good[pair.reference]])) for pair in pairs
-    ]
-    shares = seconds / seconds.sum()
+    means = [float(np.mean(readings.values[pair.reference][readings.good[pair.reference]])) for pair in pairs]
+    seconds, shares = runs[mine] * means, comparable(runs[mine]) * means
+    shares /= shares.sum()
     widths = np.exp(ends.high[mine] + ends.bias[mine]) - np.exp(ends.low[mine] + ends.bias[mine])
     errors = _errors(members, ends, places, shares * widths)
     ratios, lows, highs = (np.exp(side[mine]) for side in ends.at(members, errors))
