@@ -193,7 +193,7 @@ def test_one_command_for_a_pipeline(run: Run, tmp_path: Path) -> None:
     )
     assert cases((tmp_path / "out.xml").read_text(encoding="utf-8"))["gauge"][0] in ("", "skipped")
 
-    (tmp_path / "bystander.toml").write_text(study.format(t="0.06"), encoding="utf-8")
+    (tmp_path / "bystander.toml").write_text(study.format(t="0.3"), encoding="utf-8")
     stopped = run(*words, code=3)
     assert "gate slower,failed: found gauge (slower)" in stopped.stdout
     assert "  bystander inspect unnamed-study-2 --only gauge" in stopped.stdout
@@ -201,7 +201,7 @@ def test_one_command_for_a_pipeline(run: Run, tmp_path: Path) -> None:
     assert cases((tmp_path / "out.xml").read_text(encoding="utf-8"))["gauge"] == ("failure", "slower")
     assert (tmp_path / "summary.md").read_text(encoding="utf-8").count("### unnamed study") == 2
 
-    (tmp_path / "bystander.toml").write_text(study.format(t="0.06").replace("sleep", "no-such-program"), "utf-8")
+    (tmp_path / "bystander.toml").write_text(study.format(t="0.3").replace("sleep", "no-such-program"), "utf-8")
     assert "there is no program" in run(*words, code=2).stderr
     assert not any((tmp_path / name).exists() for name in targets)  # nobody takes the last one's for this one's
     assert "could not be done" in (tmp_path / "summary.md").read_text(encoding="utf-8")

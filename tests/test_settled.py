@@ -210,7 +210,7 @@ def test_somebody_accepts_a_row_and_the_gate_passes(run: Run, tmp_path: Path) ->
     """Through the program: what is written, what every output says, and what is refused."""
     (tmp_path / "bystander.toml").write_text(
         "name = 'the office'\nblocks = 8\nstopping = 'fixed'\n[arms.a]\nsettings.t = '0.01'\n[arms.b]\n"
-        "settings.t = '0.03'\n"
+        "settings.t = '0.2'\n"
         "[workloads.gauge]\ncommand = 'sleep {t}'\n[workloads.same]\ncommand = 'sleep 0.01'\n", encoding="utf-8",
     )  # fmt: skip
     run("observe", "--gate", "slower", "--quiet", code=3)

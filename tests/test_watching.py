@@ -203,7 +203,7 @@ def test_five_hundred_threads_are_watched(launcher: Launcher) -> None:
     """Those that stand still cost nothing; they are one name."""
     program = """
 import threading, time
-def idle(): time.sleep(0.7)
+def idle(): time.sleep(1.5)
 threads = [threading.Thread(target=idle) for _ in range(500)]
 for thread in threads: thread.start()
 end = time.thread_time() + 0.3
