@@ -12,6 +12,7 @@ from bystander.errors import UnitError
 from bystander.units import (
     TIME_UNITS,
     duration_text,
+    either,
     listed,
     parse_duration,
     parse_share,
@@ -115,3 +116,10 @@ def test_a_list_is_cut_at_its_end() -> None:
     assert listed(["a", "b"], 2) == "a, b"
     assert listed(["a", "b", "c", "d"], 2) == "a, b and 2 more"
     assert listed([], 2) == ""
+
+
+def test_a_choice_ends_in_or() -> None:
+    """Of one there is none."""
+    assert either(["a", "b", "c"]) == "a, b or c"
+    assert either(["a", "b"]) == "a or b"
+    assert either(["a"]) == "a"

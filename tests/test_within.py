@@ -264,6 +264,7 @@ def test_leads_go_into_places(harbour: Path, run: Run) -> None:
         (("--down",), "one workload is gone into at a time"),
         (("--only", "gauge", "--libraries", "away"), "it is apart or with-callers"),
         (("--only", "gauge", "--down", "--to", "x.csv"), "--to is for all places"),
+        (("--only", "gauge", "--down", "--first", "3"), "--first is for all places"),
     ],
 )
 def test_what_cannot_be_gone_into_is_told(harbour: Path, run: Run, words: tuple[str, ...], said: str) -> None:
@@ -387,6 +388,23 @@ def test_hostile_places_are_valid_sarif() -> None:
     jsonschema.Draft4Validator(SARIF).validate(document)
 
     assert ["locations" in one for one in document["runs"][0]["results"]] == [True, False, False, False, False]
+
+
+def test_more_is_a_warning_and_less_a_note() -> None:
+    """In a review: of seconds, and of calls that take no time that is shown."""
+    more, less = Change(0.01, 0.05, 0.04, 0.03, 0.05), Change(0.05, 0.01, -0.04, -0.05, -0.03)
+    place, same = Place(PYTHON, "f", "/arm/f.py", 3), Change(0.0, 0.0, 0.0, -0.01, 0.01)
+    leads = (
+        Lead(place, Standing.EDITED, more), Lead(place, Standing.EDITED, less),
+        Lead(place, Standing.UNTOUCHED, same, calls_before=1, calls_after=9, by_count=True),
+        Lead(place, Standing.UNTOUCHED, same, calls_before=9, calls_after=1, by_count=True),
+    )  # fmt: skip
+    account = Account("w", "a", "b", "r", "elapsed", 12, 0.95, more, more, same, 0.0, leads, roots=("", "/arm"))
+    (run,) = json.loads(leads_sarif([account]))["runs"]
+
+    assert [(one["ruleId"], one["level"]) for one in run["results"]] == [
+        ("slower-place", "warning"), ("faster-place", "note"), ("calls-changed", "warning"), ("calls-changed", "note"),
+    ]  # fmt: skip
 
 
 def test_two_hours_stand_side_by_side(harbour: Path, run: Run) -> None:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 
 from bystander.errors import UnitError
@@ -17,6 +17,7 @@ __all__ = [
     "TIME_UNITS",
     "counted",
     "duration_text",
+    "either",
     "listed",
     "moment_text",
     "numbered",
@@ -189,6 +190,12 @@ def listed(names: Sequence[str], most: int) -> str:
     """Write the first names, and how many more there are: "north, south and 3 more"."""
     rest = len(names) - most
     return ", ".join(names[:most]) + (f" and {rest} more" if rest > 0 else "")
+
+
+def either(words: Iterable[str]) -> str:
+    """Write what one may choose from: "forest, distribution or blocks"."""
+    *first, last = words
+    return f"{', '.join(first)} or {last}" if first else last
 
 
 def shortened(name: str, most: int) -> str:

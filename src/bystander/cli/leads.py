@@ -98,8 +98,8 @@ def leads(
             )
         _beside(target, record, wanted, other, first, everything, json)
         return
-    if into and (to or order or everything):
-        named = "--to" if to else "--order" if order else "--all"
+    if into and (to or order or everything or first):
+        named = "--to" if to else "--order" if order else "--all" if everything else "--first"
         raise UsageError(f"{named} is for all places; --above, --below, --down and --lines show what they show whole")
     if spreadsheet and not to:
         raise UsageError("--spreadsheet goes with --to FILE.csv")

@@ -25,7 +25,17 @@ from bystander.evidence import Sums
 from bystander.exchange.written.csv_text import csv_text
 from bystander.exchange.written.json_text import json_text
 
-__all__ = ["LEADS_FORMAT", "PLACES_FORMAT", "accounts_csv", "accounts_json", "paths_csv", "places_json"]
+__all__ = [
+    "LEADS_FORMAT",
+    "PLACES_FORMAT",
+    "accounts_csv",
+    "accounts_json",
+    "change_json",
+    "finite",
+    "paths_csv",
+    "place_json",
+    "places_json",
+]
 
 PLACES_FORMAT, LEADS_FORMAT = "bystander.places", "bystander.leads"
 _VERSION = 1
@@ -49,14 +59,11 @@ def places_json(table: PlaceTable, order: str) -> str:
 
 
 def _row(row: PlaceRow) -> dict[str, Any]:
-    def known(number: float | None) -> float | None:
-        return None if number is None or math.isnan(number) else number
-
     return {
         "label": row.label, "kind": row.place.kind, "name": row.place.name, "file": row.place.file or None,
-        "line": row.place.line or None, "whole_s": known(row.whole_s), "alone_s": known(row.alone_s),
+        "line": row.place.line or None, "whole_s": finite(row.whole_s), "alone_s": finite(row.alone_s),
         "readings": row.whole_readings, "calls": row.calls, "inner_calls": row.inner, "resumed": row.resumed,
-        "calls_repeat": row.repeats, "per_call_s": known(row.per_call_s),
+        "calls_repeat": row.repeats, "per_call_s": finite(row.per_call_s),
         "waits_s": dict(row.waits), "fate": row.fate or None, "settled": row.settled,
         "callers": [
             {"label": place_label(one.place), "calls": one.calls, "per_call_of_caller": one.each} for one in row.callers
@@ -87,23 +94,26 @@ def accounts_json(accounts: Sequence[Account]) -> str:
     return json_text(document, indent=1)
 
 
-def _finite(number: float | None) -> float | None:
+def finite(number: float | None) -> float | None:
+    """Return a number, None where JSON could not tell it."""
     return number if number is not None and math.isfinite(number) else None
 
 
-def _change(change: Change) -> dict[str, Any]:
+def change_json(change: Change) -> dict[str, Any]:
+    """Return a change in seconds a trial; ends that are not bounded are None."""
     return {
         "before_s": change.before_s, "after_s": change.after_s, "change_s": change.change_s,
-        "low_s": _finite(change.low_s), "high_s": _finite(change.high_s), "shown": change.shown,
+        "low_s": finite(change.low_s), "high_s": finite(change.high_s), "shown": change.shown,
     }  # fmt: skip
 
 
 def _difference(change: Change) -> dict[str, Any]:
     """Return a sum of differences, of which before and after have no meaning."""
-    return {name: value for name, value in _change(change).items() if name not in ("before_s", "after_s")}
+    return {name: value for name, value in change_json(change).items() if name not in ("before_s", "after_s")}
 
 
-def _place(place: Place | None) -> dict[str, Any] | None:
+def place_json(place: Place | None) -> dict[str, Any] | None:
+    """Return what tells a place from others; None for none."""
     if place is None:
         return None
     return {
@@ -115,14 +125,14 @@ def _place(place: Place | None) -> dict[str, Any] | None:
 def _cost(cost: Cost | None) -> dict[str, Any] | None:
     if cost is None:
         return None
-    return {"ratio": cost.ratio, "low": cost.low, "high": _finite(cost.high)}
+    return {"ratio": cost.ratio, "low": cost.low, "high": finite(cost.high)}
 
 
 def _account(one: Account) -> dict[str, Any]:
     return {
         "inspection": one.run, "workload": one.workload, "against": one.against, "arm": one.arm, "view": one.view,
-        "blocks": one.blocks, "confidence": one.confidence, "margin_s": one.margin_s, "whole": _change(one.whole),
-        "explained": _difference(one.explained), "rest": _difference(one.rest), "smaller": _change(one.smaller),
+        "blocks": one.blocks, "confidence": one.confidence, "margin_s": one.margin_s, "whole": change_json(one.whole),
+        "explained": _difference(one.explained), "rest": _difference(one.rest), "smaller": change_json(one.smaller),
         "account": account_sentences(one), "leads": [_lead(lead) for lead in one.leads],
         "places": [_place_change(place) for place in one.places],
         "watching_cost": {
@@ -137,26 +147,29 @@ def _account(one: Account) -> dict[str, Any]:
 
 def _lead(lead: Lead) -> dict[str, Any]:
     return {
-        "label": lead_label(lead), "place": _place(lead.place), "code": str(lead.standing), "by_count": lead.by_count,
-        "seconds": lead.timed and _change(lead.timed), "p": _finite(lead.p),
-        "takes": [_place(one) for one in lead.takes],
-        "moved_from": _place(lead.moved_from), "under": _place(lead.under), "calls_before": lead.calls_before,
+        "label": lead_label(lead), "place": place_json(lead.place), "code": str(lead.standing),
+        "by_count": lead.by_count, "seconds": lead.timed and change_json(lead.timed), "p": finite(lead.p),
+        "takes": [place_json(one) for one in lead.takes],
+        "moved_from": place_json(lead.moved_from), "under": place_json(lead.under), "calls_before": lead.calls_before,
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,
-        "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None, "called": _place(lead.called_place),
-        "called_by": [{"place": _place(one.place), "before": one.before, "after": one.after} for one in lead.called],
+        "waiting_after_s": lead.waiting_after_s, "most_at_line": lead.line or None,
+        "called": place_json(lead.called_place),
+        "called_by": [
+            {"place": place_json(one.place), "before": one.before, "after": one.after} for one in lead.called
+        ],
         "said": lead_sentence(lead), "fate": lead.fate or None, "settled": lead.settled, "moved_on": lead.moved_on,
     }  # fmt: skip
 
 
 def _timed(one: PlaceChange, change: Change) -> dict[str, Any] | None:
     """Return the seconds of a place; none for a built-in, whose seconds stand with the line that calls it."""
-    return None if one.place.kind == BUILT_IN else _change(change)
+    return None if one.place.kind == BUILT_IN else change_json(change)
 
 
 def _place_change(one: PlaceChange) -> dict[str, Any]:
     return {
-        **(_place(one.place) or {}), "code": str(one.standing), "whole": _timed(one, one.whole),
-        "alone": _timed(one, one.alone), "p_whole": _finite(one.p_whole), "p_alone": _finite(one.p_alone),
+        **(place_json(one.place) or {}), "code": str(one.standing), "whole": _timed(one, one.whole),
+        "alone": _timed(one, one.alone), "p_whole": finite(one.p_whole), "p_alone": finite(one.p_alone),
         "calls_before": one.calls_before, "calls_after": one.calls_after,
     }  # fmt: skip
 
@@ -173,7 +186,7 @@ def accounts_csv(accounts: Sequence[Account], spreadsheet: bool = False) -> str:
     rows: list[Sequence[object]] = [_COLUMNS]
 
     def told(number: float | None) -> str:
-        return "" if _finite(number) is None else f"{number:.9g}"
+        return "" if finite(number) is None else f"{number:.9g}"
 
     for account in accounts:
         for one in account.places:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import Beside, Change, Down, LinesOf, Neighbour, Neighbours, Place, place_label
+from bystander.design import Beside, Change, Down, LinesOf, Neighbour, Neighbours
+from bystander.exchange.places import change_json, finite, place_json
 from bystander.exchange.written.json_text import json_text
 
 __all__ = ["WITHIN_FORMAT", "within_json"]
@@ -29,37 +29,28 @@ def within_json(
     return json_text(document, indent=1)
 
 
-def _place(place: Place | None) -> dict[str, Any] | None:
-    if place is None:
-        return None
-    return {"label": place_label(place), "kind": place.kind, "name": place.name, "file": place.file or None,
-            "line": place.line or None}  # fmt: skip
-
-
-def _change(change: Change) -> dict[str, float | None]:
-    known = (change.low_s, change.high_s)
-    low, high = (end if math.isfinite(end) else None for end in known)
-    return {"before_s": change.before_s, "after_s": change.after_s, "change_s": change.change_s, "low_s": low,
-            "high_s": high}  # fmt: skip
+def _change(change: Change) -> dict[str, Any]:
+    """Return a change of a part, of which nothing is said to be shown."""
+    return {name: value for name, value in change_json(change).items() if name != "shown"}
 
 
 def _neighbours(found: Neighbours) -> dict[str, Any]:
     return {
         "inspection": found.run, "workload": found.workload, "view": found.view,
-        "which": "callers" if found.above else "called", "places": [_place(one) for one in found.places],
+        "which": "callers" if found.above else "called", "places": [place_json(one) for one in found.places],
         "arms": list(found.arms), "whole": _change(found.whole), "rows": [_neighbour(one) for one in found.rows],
     }  # fmt: skip
 
 
 def _neighbour(one: Neighbour) -> dict[str, Any]:
     return {
-        "place": _place(one.place), "seconds": _change(one.seconds), "calls": [one.calls_before, one.calls_after],
+        "place": place_json(one.place), "seconds": _change(one.seconds), "calls": [one.calls_before, one.calls_after],
         "per_call_of_caller": [one.each_before, one.each_after],
     }  # fmt: skip
 
 
 def _down(found: Down) -> dict[str, Any]:
-    steps = [{"place": _place(step.place), "whole_s": step.whole_s} for step in found.steps]
+    steps = [{"place": place_json(step.place), "whole_s": step.whole_s} for step in found.steps]
     return {"inspection": found.run, "workload": found.workload, "arm": found.arm, "view": found.view, "steps": steps,
             "alone_s": found.alone_s, "total_s": found.total_s}  # fmt: skip
 
@@ -69,18 +60,15 @@ def _lines(found: LinesOf) -> dict[str, Any]:
         {"line": one.line, "whole_s": one.whole_s, "alone_s": one.alone_s, "text": one.text} for one in found.lines
     ]
     return {
-        "inspection": found.run, "workload": found.workload, "arm": found.arm, "place": _place(found.place),
+        "inspection": found.run, "workload": found.workload, "arm": found.arm, "place": place_json(found.place),
         "first": found.first, "last": found.last, "whole_s": found.whole_s, "lines": lines,
         "about": found.about or None,
     }  # fmt: skip
 
 
 def _beside(found: Beside) -> dict[str, Any]:
-    def known(seconds: float) -> float | None:
-        return seconds if math.isfinite(seconds) else None
-
     rows = [
-        {"place": _place(one.place), "then_s": known(one.then_s), "now_s": known(one.now_s),
+        {"place": place_json(one.place), "then_s": finite(one.then_s), "now_s": finite(one.now_s),
          "calls_then": one.calls_then, "calls_now": one.calls_now}
         for one in found.rows
     ]  # fmt: skip

@@ -32,13 +32,13 @@ from bystander.design import (
 )
 from bystander.units import counted, duration_text, numbered, plain_text, shortened
 
-__all__ = ["Row", "print_account", "print_changes", "print_rows"]
+__all__ = ["VIEW_WORDS", "Row", "print_account", "print_changes", "print_rows"]
 
 _GAP, _LEAST_NAME, _MOST_NAME, _LEAST_AXIS, _MOST_AXIS = 2, 14, 40, 24, 44
 _MOST_WHERE = 52
 _PLAIN = str.maketrans({"●": "*", "○": "o", "━": "-", "├": "[", "┤": "]"})
 _SUBJECTS = 5
-_VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
+VIEW_WORDS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
 
 
 class Row(NamedTuple):
@@ -183,7 +183,7 @@ def _print_about(console: Console, account: Account) -> None:
     marks = "○ before, ● after, ━ interval" if can_draw() else "o before, * after, - interval"
     level = f"{100 * account.confidence:.0f} %"
     blocks = counted(account.blocks, "block")
-    parts = [f"{_VIEWS[account.view]}; {blocks}; {marks}, at {level} for all places together".capitalize()]
+    parts = [f"{VIEW_WORDS[account.view]}; {blocks}; {marks}, at {level} for all places together".capitalize()]
     if text := cost_text(account):
         parts.append(text)
     if account.slowed is not None:

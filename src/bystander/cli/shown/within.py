@@ -7,10 +7,9 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from bystander.cli.shown.accounts import Row, print_rows
+from bystander.cli.shown.accounts import VIEW_WORDS, Row, print_rows
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import (
-    VIEWS,
     Beside,
     BesideRow,
     Change,
@@ -29,7 +28,6 @@ from bystander.units import duration_text, listed, numbered, plain_text
 __all__ = ["print_beside", "print_down", "print_lines", "print_neighbours"]
 
 _NAMED, _AROUND = 4, 2  # places that are named; lines around those that took time
-_VIEWS = {VIEWS[0]: "elapsed time of the main thread", VIEWS[1]: "CPU time of all", VIEWS[2]: "waits of all"}
 _FIGURE = 9  # letters of a number
 _LONGEST = 0.005  # of the place: a shorter line has no seconds beside it
 
@@ -53,7 +51,7 @@ def print_neighbours(console: Console, found: Neighbours) -> None:
     print_rows(console, rows, [_each(one, found, two) for one in found.rows])
     console.print()
     marks = ("○ before, ● after, ━ interval" if can_draw() else "o before, * after, - interval") if two else ""
-    parts = [_VIEWS[found.view], *([marks] if marks else []), "parts are disjoint and sum to the whole"]
+    parts = [VIEW_WORDS[found.view], *([marks] if marks else []), "parts are disjoint and sum to the whole"]
     tell(console, f"{'; '.join(parts)}.".capitalize(), style="quiet")
 
 
@@ -105,7 +103,7 @@ def print_down(console: Console, found: Sequence[Down]) -> None:
         tell(
             console, f"{one.arm}: {way}, alone {duration_text(one.alone_s, 3)} of {duration_text(one.total_s, 3)}{more}"
         )
-    tell(console, f"{_VIEWS[first.view].capitalize()}, a trial; each step is the longest part of the one before.",
+    tell(console, f"{VIEW_WORDS[first.view].capitalize()}, a trial; each step is the longest part of the one before.",
          style="quiet")  # fmt: skip
 
 
@@ -177,7 +175,7 @@ def print_beside(console: Console, found: Beside, first: int | None) -> None:
     calls = (
         f"Calls differ at {len(differing)} of {len(found.rows)} places." if found.counted else "Calls were not counted."
     )
-    tell(console, f"{calls} {_VIEWS[found.view].capitalize()}, with what each place calls.", style="quiet")
+    tell(console, f"{calls} {VIEW_WORDS[found.view].capitalize()}, with what each place calls.", style="quiet")
 
 
 def _figures(row: BesideRow, counted: bool) -> str:

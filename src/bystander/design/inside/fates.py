@@ -28,7 +28,7 @@ def place_key(place: Place, roots: Sequence[str]) -> tuple[str, str]:
 
 def _of(entries: Iterable[SettledPlace], workload: str) -> Entries:
     """Return the last entry on each place of a workload."""
-    return {(one.place, one.file): one for one in entries if one.workload == workload}
+    return {one.key: one for one in entries if one.workload == workload}
 
 
 def fated_account(account: Account, entries: Sequence[SettledPlace]) -> Account:
@@ -41,21 +41,18 @@ def fated_account(account: Account, entries: Sequence[SettledPlace]) -> Account:
     if not any(lead.fate for lead in leads):
         return account
     leads.sort(key=lambda lead: lead.settled)
-    left = [known[key] for lead in leads if lead.settled and (key := place_key(lead.place, account.roots)) in known]
-    alone = [one for one in left if one.fate == LEFT_ALONE]
+    settled = [lead for lead in leads if lead.settled]
+    alone = [lead for lead in settled if known[place_key(lead.place, account.roots)].fate == LEFT_ALONE]
     said = []
     if alone:
-        seconds = sum(lead.seconds.after_s for lead in leads if lead.settled and _is(lead, alone, account.roots))
+        seconds = sum(lead.seconds.after_s for lead in alone)
         rest = max(0.0, account.whole.after_s - seconds)
+        names = listed([place_label(lead.place) for lead in alone], _NAMED)
         said = [
-            f"Left alone: {listed([one.place for one in alone], _NAMED)}, {duration_text(seconds, 2)} of "
+            f"Left alone: {names}, {duration_text(seconds, 2)} of "
             f"{duration_text(account.whole.after_s, 2)}; what is left to win is {duration_text(rest, 2)} at most."
         ]
     return replace(account, leads=tuple(leads), about=(*said, *account.about))
-
-
-def _is(lead: Lead, entries: Sequence[SettledPlace], roots: Sequence[str]) -> bool:
-    return place_key(lead.place, roots) in {(one.place, one.file) for one in entries}
 
 
 def _fated_lead(lead: Lead, entry: SettledPlace | None, account: Account) -> Lead:

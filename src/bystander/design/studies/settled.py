@@ -93,6 +93,6 @@ class SettledPlace:
     up_to_s: float | None = None
 
     @property
-    def key(self) -> tuple[str, str, str]:
-        """What tells the place from others of its study."""
-        return self.workload, self.place, self.file
+    def key(self) -> tuple[str, str]:
+        """What tells the place from others of its workload."""
+        return self.place, self.file

@@ -25,10 +25,10 @@ from bystander.errors import UsageError
 from bystander.exchange import accounts_csv, accounts_json, leads_sarif, paths_csv, places_json, within_json
 from bystander.flow.inside.accounts import account_of, view_of
 from bystander.flow.inside.edits import moved_on, with_edits
-from bystander.flow.inside.judged import judged_beside
 from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import sums_of_state, table_of_state
 from bystander.flow.inside.within import Part, beside_of, down_of, lines_of, narrowed, neighbours_of
+from bystander.flow.records.settled import judged_beside
 from bystander.report import PICTURE_SUFFIXES, accounts_picture
 from bystander.units import listed
 from bystander.verdicts import decide, row_sentence

@@ -24,6 +24,7 @@ from bystander.exchange import (
     records_listed_json,
 )
 from bystander.flow.records.kept_states import forget_states, prune_states, states_bytes
+from bystander.units import either
 from bystander.verdicts import decide
 
 if TYPE_CHECKING:
@@ -112,8 +113,7 @@ def export_record(record: Record, suffix: str, spreadsheet: bool = False, redact
         raise UsageError("--spreadsheet is for .csv; no other format is read by one")
     if suffix in EXPORTS:
         return EXPORTS[suffix](redacted(record) if redact else record, spreadsheet)
-    known = " or ".join([", ".join(list(EXPORTS)[:-1]), list(EXPORTS)[-1]])
-    raise UsageError(f'--to: a record is exported as {known}, not as "{suffix}"')
+    raise UsageError(f'--to: a record is exported as {either(EXPORTS)}, not as "{suffix}"')
 
 
 def add_note(archive: Path, name: str | None, text: str) -> str:

@@ -12,6 +12,7 @@ from bystander.exchange import junit_xml, openmetrics_text, rows_csv, verdicts_j
 from bystander.files import write_whole
 from bystander.flow.commands.over_time import seen_trials
 from bystander.report import PICTURE_SUFFIXES, PICTURES, markdown, page, picture
+from bystander.units import either
 from bystander.verdicts import Decision, GateFinding
 
 __all__ = [
@@ -79,8 +80,7 @@ def refuse_targets(targets: Sequence[Path], summary: Path | None = None) -> None
     """Raise UsageError when a file's name does not tell its kind, it is named twice, or its folder is missing."""
     for target in targets:
         if target.suffix.lower() not in FORMATS:
-            known = " or ".join([", ".join(list(FORMATS)[:-1]), list(FORMATS)[-1]])
-            raise UsageError(f'--to: "{target.name}" does not tell the kind of report; end it in {known}')
+            raise UsageError(f'--to: "{target.name}" does not tell the kind of report; end it in {either(FORMATS)}')
         if targets.count(target) > 1:
             raise UsageError(f"--to: {target} is named twice")
         if target.exists() and not (target.is_file() or target.is_dir()):
@@ -97,9 +97,9 @@ def refuse_picture(asked: str | None, targets: Sequence[Path]) -> str:
     if asked is None:
         return PICTURES[0]
     if asked not in PICTURES:
-        raise UsageError(f'--picture: "{asked}" is none; it is {", ".join(PICTURES[:-1])} or {PICTURES[-1]}')
+        raise UsageError(f'--picture: "{asked}" is none; it is {either(PICTURES)}')
     if not any(target.suffix.lower() in PICTURE_SUFFIXES for target in targets):
-        raise UsageError(f"--picture says what a picture shows; name one: --to {asked}.svg, .png or .pdf")
+        raise UsageError(f"--picture says what a picture shows; name one: --to {asked}{either(PICTURE_SUFFIXES)}")
     return asked
 
 

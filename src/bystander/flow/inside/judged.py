@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -12,7 +13,7 @@ from bystander.design import (
     PLACE_FATES,
     VIEWS,
     Account,
-    RecordHead,
+    Change,
     SettledPlace,
     change_seconds,
     lead_brief,
@@ -28,9 +29,9 @@ from bystander.flow.inside.kept import Choice, Kept, kept_inspections
 from bystander.flow.inside.tables import table_of_state
 from bystander.flow.inside.within import places_of
 from bystander.flow.records.settled import read_file, settled_file
-from bystander.units import duration_text, listed
+from bystander.units import duration_text, either, listed
 
-__all__ = ["AskedJudge", "judge", "judged_beside"]
+__all__ = ["AskedJudge", "judge"]
 
 _NAMED = 6
 
@@ -57,16 +58,6 @@ class AskedJudge:
     record: str | None = None
 
 
-def judged_beside(head: RecordHead, archive: Path) -> tuple[SettledPlace, ...]:
-    """Return what was judged of places of a record's study; nothing where no file is, or not ours to read."""
-    file = settled_file(head, archive)
-    try:
-        text, _ = read_file(file)
-    except PermissionError:
-        return ()
-    return tuple(one for one in read_settled_places(text, file.name) if one.study == head.study.name)
-
-
 def judge(archive: Path, asked: AskedJudge, today: date) -> tuple[Path, SettledPlace]:
     """Add an entry on a place to the file beside the study.
 
@@ -76,10 +67,7 @@ def judge(archive: Path, asked: AskedJudge, today: date) -> tuple[Path, SettledP
         When it is not clear which place is meant, or no inspection met it.
     """
     if asked.fate not in PLACE_FATES:
-        raise UsageError(
-            f'FATE: "{asked.fate}" is none; of a row it is {ACCEPTED}, of a place {", ".join(PLACE_FATES[:-1])} or '
-            f"{PLACE_FATES[-1]}"
-        )
+        raise UsageError(f'FATE: "{asked.fate}" is none; of a row it is {ACCEPTED}, of a place {either(PLACE_FATES)}')
     if not asked.because.strip():
         raise UsageError("--because: say why; whoever finds it on the list again reads it")
     with Archive(archive) as kept:
@@ -123,20 +111,24 @@ def _of_two(account: Account, key: tuple[str, str]) -> tuple[float, float | None
     """Return what a place costs, how much more at most, and the evidence in words."""
     for lead in account.leads:
         if place_key(lead.place, account.roots) == key:
-            more = lead.seconds.high_s if lead.timed is not None and lead.seconds.high_s < 1e9 else None
-            return max(0.0, lead.seconds.after_s), None if more is None else max(0.0, more), lead_brief(lead)
+            up_to = None if lead.timed is None else _most(lead.seconds)
+            return max(0.0, lead.seconds.after_s), up_to, lead_brief(lead)
     for one in account.places:
         if place_key(one.place, account.roots) == key:
-            more = one.whole.high_s if one.whole.high_s < 1e9 else None
-            return one.whole.after_s, None if more is None else max(0.0, more), f"{key[0]}, {change_seconds(one.whole)}"
+            return one.whole.after_s, _most(one.whole), f"{key[0]}, {change_seconds(one.whole)}"
     return 0.0, None, f"{key[0]}, no time that was seen"
+
+
+def _most(change: Change) -> float | None:
+    """Return how much more a place costs at most; None where that is not bounded."""
+    return max(0.0, change.high_s) if math.isfinite(change.high_s) else None
 
 
 def _of_one(one: Kept, arm: int, key: tuple[str, str]) -> tuple[float, float | None, str]:
     table = table_of_state(one, arm, VIEWS[0], "whole")
     for row in table.rows:
         if place_key(row.place, (table.root,)) == key:
-            seconds = row.whole_s if row.whole_s == row.whole_s else 0.0
+            seconds = 0.0 if math.isnan(row.whole_s) else row.whole_s
             calls = "" if row.calls is None else f", {row.calls:,} calls"
             return seconds, None, f"{key[0]}, {duration_text(seconds, 3)} of {duration_text(table.elapsed_s, 3)}{calls}"
     return 0.0, None, f"{key[0]}, no time that was seen"

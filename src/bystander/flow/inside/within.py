@@ -90,11 +90,14 @@ def narrowed(kept: Kept, part: Part, view: str) -> tuple[Kept, tuple[str, ...]]:
         return kept, ()
     arms = [arm for arm in (kept.against, kept.arm) if arm is not None]
     under = {arm: _places(kept, [arm], part.under) if part.under else None for arm in arms}
-    without = {arm: set().union(*(_places(kept, [arm], one) for one in part.without)) for arm in arms}
-    for option, patterns in (("--under", [part.under] if part.under else []), ("--without", part.without)):
-        for pattern in patterns:
-            if not _places(kept, arms, pattern):
-                raise _unknown(kept, arms, option, pattern)
+    if part.under and not any(under.values()):
+        raise _unknown(kept, arms, "--under", part.under)
+    without: dict[int, set[Place]] = {arm: set() for arm in arms}
+    for pattern in part.without:
+        met = {arm: _places(kept, [arm], pattern) for arm in arms}
+        if not any(met.values()):
+            raise _unknown(kept, arms, "--without", pattern)
+        without = {arm: without[arm] | met[arm] for arm in arms}
     folded = is_library if part.libraries == LIBRARIES[1] else None
     by = {}
     for arm in arms:

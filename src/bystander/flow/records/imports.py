@@ -43,9 +43,9 @@ from bystander.exchange import (
 from bystander.files import mode_at, read_at_most
 from bystander.units import size_text
 
-__all__ = ["ImportOptions", "TableColumns", "TakenIn", "import_files"]
+__all__ = ["MOST_IMPORTED", "ImportOptions", "TableColumns", "TakenIn", "import_files"]
 
-_MOST_IMPORTED = 2**29  # bytes
+MOST_IMPORTED = 2**29  # bytes
 
 
 @dataclass(frozen=True)
@@ -148,11 +148,11 @@ def _called(file: Path) -> str:
 
 def _content(file: Path, given: BinaryIO) -> bytes:
     try:
-        data = given.read(_MOST_IMPORTED + 1) if str(file) == "-" else read_at_most(file, _MOST_IMPORTED)
+        data = given.read(MOST_IMPORTED + 1) if str(file) == "-" else read_at_most(file, MOST_IMPORTED)
     except OSError as error:
         raise DataError(f"{file.name}: it cannot be read: {error.strerror}") from None
-    if data is None or len(data) > _MOST_IMPORTED:
-        raise DataError(f"{file.name}: it is larger than {size_text(_MOST_IMPORTED)}; take it in parts")
+    if data is None or len(data) > MOST_IMPORTED:
+        raise DataError(f"{file.name}: it is larger than {size_text(MOST_IMPORTED)}; take it in parts")
     return data
 
 

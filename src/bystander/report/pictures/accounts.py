@@ -56,16 +56,11 @@ def _panel(axes: Axes, account: Account) -> None:
     leads = account.leads[:_MOST_LEADS]
     rows: list[tuple[str, Change | None, str]] = [("the whole", account.whole, change_seconds(account.whole))]
     for lead in leads:
-        beside = [change_seconds(lead.timed) if lead.timed else "", calls_text(lead)]
-        text = "  ".join(
-            [
-                part
-                for part in (beside[0], f"{beside[1]} {'call' if beside[1] == '1' else 'calls'}" if beside[1] else "")
-                if part
-            ]
-        )
+        beside = [change_seconds(lead.timed)] if lead.timed else []
+        if calls := calls_text(lead):
+            beside.append(f"{calls} {'call' if calls == '1' else 'calls'}")
         settled = " (settled)" if lead.settled else ""
-        rows.append((f"{lead_label(lead)}{settled}", lead.timed, text))
+        rows.append((f"{lead_label(lead)}{settled}", lead.timed, "  ".join(beside)))
     rows.append(("the rest", None, change_seconds(account.rest)))
     for place, (label, seconds, text) in enumerate(rows):
         axes.text(-0.03, place, words(label, 34), transform=axes.get_yaxis_transform(), ha="right", va="center")

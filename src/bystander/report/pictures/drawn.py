@@ -14,9 +14,9 @@ from bystander.errors import UsageError
 from bystander.report import common
 from bystander.report.pictures.look import MARKERS, bare, looked, saved, words
 from bystander.report.pieces.blocks import block_changes, block_edges, on_scale
-from bystander.report.pieces.forest import tick_text
+from bystander.report.pieces.forest import bar, tick_text
 from bystander.report.pieces.strip import lane_heights, thinned
-from bystander.report.theme import LIGHT, MARKS, SHAPES, TONES
+from bystander.report.theme import LIGHT, MARKS, TONES
 from bystander.units import quantity_text, share_text
 from bystander.verdicts import Axis, BlockSeries, Decision, Row, Scale, Single, change_text, row_sentence, shared_axis
 
@@ -56,7 +56,7 @@ def _forest(decision: Decision) -> Figure:
     axes.set_xticks([math.log(tick) for tick in at], [tick_text(tick) for tick in at], fontsize=8)
     axes.set_yticks([])
     for place, row in enumerate(shown):
-        _line(axes, place, row, reach)
+        _line(axes, place, row, axis)
         axes.text(-0.03, place, words(decision.name_of(row), 30), transform=axes.get_yaxis_transform(), ha="right",
                   va="center")  # fmt: skip
         said = f"{MARKS[row.verdict]} {row.verdict}  {change_text(row)}"
@@ -72,24 +72,22 @@ def _forest(decision: Decision) -> Figure:
     return figure
 
 
-def _line(axes: Axes, place: int, row: Row, reach: float) -> None:
+def _line(axes: Axes, place: int, row: Row, axis: Axis) -> None:
     """Draw a row's interval and estimate; an interval that goes on beyond the axis ends in an arrow."""
-    if not row.looked_at:
+    one = bar(axis, row)
+    if one is None:
         return
-    colour = LIGHT[TONES[row.verdict]]
+    reach, colour = math.log(axis.reach), LIGHT[one.tone]
     low, high = (max(-reach, min(reach, math.log(v) if v > 0 else -reach)) for v in (row.low, row.high))
-    dashes = (0, (2, 1)) if row.verdict == "unclear" else "solid"
+    dashes = "solid" if one.whole else (0, (2, 1))
     axes.plot([low, high], [place, place], color=colour, lw=4, alpha=0.6, solid_capstyle="butt", ls=dashes)
-    for end, beyond, marker in (
-        (low, not row.low >= math.exp(-reach), "<"),
-        (high, not row.high <= math.exp(reach), ">"),
-    ):
+    for end, beyond, marker in ((low, one.cut_left, "<"), (high, one.cut_right, ">")):
         if beyond:
             axes.plot([end], [place], marker=marker, color=colour, ms=5, clip_on=False)
     if math.isfinite(row.estimate) and row.estimate > 0:
-        face = LIGHT["card"] if row.verdict == "unclear" else colour
-        axes.plot([math.log(row.estimate)], [place], marker=MARKERS[SHAPES[row.verdict]], color=colour, mfc=face,
-                  ms=6.5, mew=1.6, clip_on=False)  # fmt: skip
+        face = colour if one.whole else LIGHT["card"]
+        axes.plot([math.log(row.estimate)], [place], marker=MARKERS[one.shape], color=colour, mfc=face, ms=6.5, mew=1.6,
+                  clip_on=False)  # fmt: skip
 
 
 def _titles(figure: Figure, decision: Decision, foot: str) -> None:

@@ -10,7 +10,7 @@ from bystander.report.theme import SHAPES, TONES
 from bystander.units import share_text
 from bystander.verdicts import Axis, Decision, Row, Scale, shared_axis
 
-__all__ = ["Bar", "Forest", "axis_of", "bar", "forest", "tick_text"]
+__all__ = ["Bar", "Forest", "axis_of", "bar", "forest", "place_on", "tick_text"]
 
 _APART = 0.13  # of the axis: a label that is nearer to that of no change would touch it
 _EDGE = 1.5  # percent at both ends, so that no mark is cut
@@ -74,25 +74,26 @@ def forest(decision: Decision) -> Forest | None:
 
 def axis_of(axis: Axis, margin: float, more: str, less: str, ticks: int = 7) -> Forest:
     """Return an axis with its margin and ticks; of those in the middle of each side only wide pages show the label."""
-    band = _place(axis, 1 / (1 + margin)), _place(axis, 1 + margin)
+    band = place_on(axis, 1 / (1 + margin)), place_on(axis, 1 + margin)
     at: Sequence[float] = axis.ticks(ticks)
     shown = [tick for tick in at if tick == 1.0 or abs(axis.place(tick) - 0.5) > _APART]
-    labels = tuple((_place(axis, tick), tick_text(tick), tick not in (at[0], 1.0, at[-1])) for tick in shown)
-    return Forest(axis, band[0], round(band[1] - band[0], 2), _place(axis, 1.0), labels, more, less)
+    labels = tuple((place_on(axis, tick), tick_text(tick), tick not in (at[0], 1.0, at[-1])) for tick in shown)
+    return Forest(axis, band[0], round(band[1] - band[0], 2), place_on(axis, 1.0), labels, more, less)
 
 
 def bar(axis: Axis, row: Row) -> Bar | None:
     """Return a row's place on an axis; None for a row of another scale, or one that was not looked at yet."""
     if row.scale != Scale.RATIO or not row.looked_at:
         return None
-    at = None if math.isnan(row.estimate) else _place(axis, row.estimate)
+    at = None if math.isnan(row.estimate) else place_on(axis, row.estimate)
     return Bar(
-        _place(axis, row.low), _place(axis, row.high), at, not row.low >= 1 / axis.reach, not row.high <= axis.reach,
-        SHAPES[row.verdict], TONES[row.verdict], row.verdict != "unclear",
+        place_on(axis, row.low), place_on(axis, row.high), at, not row.low >= 1 / axis.reach,
+        not row.high <= axis.reach, SHAPES[row.verdict], TONES[row.verdict], row.verdict != "unclear",
     )  # fmt: skip
 
 
-def _place(axis: Axis, ratio: float) -> float:
+def place_on(axis: Axis, ratio: float) -> float:
+    """Return where a ratio stands, in percent."""
     return round(_EDGE + axis.place(ratio) * (100 - 2 * _EDGE), 2)
 
 
