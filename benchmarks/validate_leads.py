@@ -29,7 +29,7 @@ from noises import MODELS, ROOT, SEED, Floats, real_noise
 
 from bystander.design import PYTHON, Account, Edits, Match, Place, Stacks, Standing, Task
 from bystander.evidence import Asked, Seen, account
-from bystander.flow.inside.accounts import LOOKS, MOST_BLOCKS, risk_at
+from bystander.flow.leads.accounts import LOOKS, MOST_BLOCKS, risk_at
 
 PLACES, TRIAL_S, TICK_S, CV = 50, 1.0, 1e-3, 0.03
 KINDS = ("normal", "heavy tails", "skewed", "two speeds", "drift")

@@ -43,10 +43,10 @@ from bystander.exchange import (
 )
 from bystander.exchange.marks import Spans
 from bystander.field import read_counts
-from bystander.flow.commands.leads import Wanted, leads, leads_json
 from bystander.flow.commands.observe import World, observe
 from bystander.flow.commands.report import FORMATS, Asked
-from bystander.flow.inside.told import told_accounts
+from bystander.flow.leads.shown import Wanted, leads, leads_json
+from bystander.flow.leads.told import told_accounts
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 from bystander.flow.records.imports import ImportOptions, import_files

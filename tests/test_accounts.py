@@ -58,8 +58,8 @@ from bystander.evidence.compared.functions import functions_of
 from bystander.evidence.compared.lines import line_after, line_blocks
 from bystander.evidence.compared.matching import canonical_file, package_of
 from bystander.exchange import accounts_csv, accounts_json
-from bystander.flow.inside.accounts import LOOKS, risk_at
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
+from bystander.flow.leads.accounts import LOOKS, risk_at
 from bystander.stats import flip_p, flipped, subset_interval
 
 ROOTS = ("/arms/a", "/arms/b")

@@ -15,13 +15,14 @@ import numpy as np
 import pytest
 from builders import made_record, noisy
 from playwright.sync_api import Browser, Page, sync_playwright
+from test_outlines import made
 
 from bystander.design import Lane, Timeline
 from bystander.flow.commands.decide import decided
 from bystander.flow.commands.demo import recorded
 from bystander.flow.commands.over_time import trial_over_time
 from bystander.flow.commands.report import Asked, write_reports
-from bystander.report import TrialSide, lanes, page, trial_page
+from bystander.report import TrialSide, inspected_page, lanes, page, trial_page
 from bystander.report.pieces import rows
 from bystander.verdicts import Decision, Note, decide
 
@@ -393,3 +394,31 @@ def test_a_page_that_is_framed_works(opened: Reader, tmp_path: Path, written: Pa
     inner = opened(frame).frame_locator("iframe")
     inner.locator("summary.line").first.click()
     assert inner.locator("details.row[open] figure.strip").is_visible()
+
+
+def test_places_are_found_and_gone_into(opened: Reader, tmp_path: Path) -> None:
+    """Among many; narrowed to one and back; whole without a script; hostile names are texts; on a phone too."""
+    file = tmp_path / "leads.html"
+    file.write_text(inspected_page([made(2000, f"{HOSTILE} tide")]), encoding="utf-8")
+    shown = opened(file)
+    shown.locator("summary", has_text="The mirror").click()
+    places = shown.locator("[data-places]")
+    assert places.locator("output").inner_text() == "2000 places, the first 60 shown"
+    places.locator("[name=find]").fill("tide1999")
+    assert places.locator("output").inner_text() == "1 of 2000 places"
+    assert "tide1999" in places.locator("tbody tr").inner_text()
+    places.locator("[name=find]").fill("tide12")
+    places.locator("tbody tr a").nth(1).click()  # tide120, which begins a chain of ten
+    visible = "[...document.querySelectorAll('.outline .branch')].filter(one => !one.hidden).length"
+    assert shown.evaluate(visible) == 10
+    assert shown.locator(".mirror .branch:visible").count() == 10
+    assert "Only what lies under" in shown.locator(".crumbs").inner_text()
+    shown.go_back()
+    assert shown.evaluate(visible) == 300
+    assert shown.evaluate("window.ran") is None
+    shown.set_viewport_size({"width": 360, "height": 800})
+    assert shown.evaluate("document.documentElement.scrollWidth") <= 360
+    plain = opened(file, script=False)
+    assert plain.locator("[data-places] tr[data-s]").count() == 2000
+    assert not plain.locator("[data-places] form").is_visible()
+    assert plain.locator("img").count() == 0

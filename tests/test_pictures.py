@@ -141,4 +141,4 @@ def test_accounts_are_drawn(run: Run, tmp_path: Path) -> None:
         assert words in found
     assert any(text.startswith("+37 ms (+22 to +51)") and text.endswith("19,200 calls") for text in found)
     assert any(text.startswith("gauge takes 38 ms (16 to 66) longer under after") for text in found)
-    assert "one state alone has none" in run("leads", "--arm", "after", "--to", "b.png", code=2).stderr
+    assert "one state alone has none" in run("leads", "--arm", "after", "--to", "b.sarif", code=2).stderr

@@ -95,8 +95,8 @@ def test_each_place_has_its_share(version: str, launcher: Launcher) -> None:
     # Off the main thread: its waits for a processor are not in busy_s, but in what the program says that it took.
     waited_s = account["threaded"] + account["forked"] - 0.24
     assert seen.rows("processor")["crane"].whole_s == pytest.approx(0.36, abs=0.036 + waited_s)
-    assert 0.11 < rows["spawned"].whole_s < account["spawned"]
-    assert rows["turned"].whole_s <= rows["ordered"].whole_s + 0.002  # but for a reading in between
+    assert 0.11 < rows["spawned"].whole_s < account["spawned"] + 0.002 + busy_s
+    assert rows["turned"].whole_s <= rows["ordered"].whole_s + 0.002 + busy_s  # but for a reading in between
     assert rows["recursive"].whole_s < 1.5 * account["recursive"] + busy_s  # it counts once
     assert rows["releasing"].alone_s == pytest.approx(rows["releasing"].whole_s)  # a built-in stands with its caller
 

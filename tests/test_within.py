@@ -48,9 +48,9 @@ from bystander.evidence import (
 )
 from bystander.exchange import leads_sarif, within_json
 from bystander.flow.commands.demo import recorded
-from bystander.flow.inside.edits import moved_on
-from bystander.flow.inside.kept import Choice, kept_inspections
-from bystander.flow.inside.within import beside_of
+from bystander.flow.leads.edits import moved_on
+from bystander.flow.leads.kept import Choice, kept_inspections
+from bystander.flow.leads.within import beside_of
 
 ROOT = Path(__file__).parents[1]
 SCHEMA = json.loads((ROOT / "docs" / "within.schema.json").read_text(encoding="utf-8"))

@@ -78,9 +78,9 @@ def _inspected(archive: Path, name: str, recorded: bool) -> str:
     from bystander.cli.shown.places import FIRST
     from bystander.errors import BystanderError
     from bystander.flow.commands.demo import recorded as read_recorded
-    from bystander.flow.commands.leads import Wanted, leads
     from bystander.flow.inside.changed import inspect_changed
     from bystander.flow.inside.inspection import Asked
+    from bystander.flow.leads.shown import Wanted, leads
 
     console = output()
     if recorded:

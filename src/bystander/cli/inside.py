@@ -116,7 +116,7 @@ def inspect(
     """Where did it change: watch what a record shows as changed in both arms. With --arm or a command: one state."""
     from bystander.cli.shown.live import Display
     from bystander.flow.commands.inspect import Asked, comparable, inspect_recorded, inspect_study, state_of
-    from bystander.flow.commands.leads import Wanted
+    from bystander.flow.leads.shown import Wanted
     from bystander.flow.places import find_archive, new_archive
 
     command = context.meta.get(_COMMAND)

@@ -22,7 +22,7 @@ from bystander.errors import UsageError
 from bystander.files import write_whole
 
 if TYPE_CHECKING:
-    from bystander.flow.commands.leads import Wanted
+    from bystander.flow.leads.shown import Wanted
 
 __all__ = ["LEADS_EXAMPLE", "leads"]
 
@@ -74,17 +74,21 @@ def leads(
         list[Path] | None,
         typer.Option(
             "--to",
-            help="Write a file instead: .csv, a row a place or path; .json; .sarif, a result a lead; .svg, .png, .pdf, "
-            "a picture. Repeatable.",
+            help="Write a file instead: .html, a page; .csv, a row a place or path; .json; .sarif, a result a lead; "
+            ".svg, .png, .pdf, a picture. Repeatable.",
         ),
+    ] = None,
+    picture: Annotated[
+        str | None,
+        typer.Option("--picture", metavar="WORD", help="What a picture shows: account, mirror of both arms, or flow."),
     ] = None,
     spreadsheet: SpreadsheetOption = False,
     json: JsonOption = False,
     archive: ArchiveOption = None,
 ) -> None:
     """Show where it changed, or where the time of one state went, from what is kept. Nothing is run."""
-    from bystander.flow.commands.leads import Wanted
-    from bystander.flow.inside.within import Part
+    from bystander.flow.leads.shown import Wanted
+    from bystander.flow.leads.within import Part
     from bystander.flow.places import find_archive
 
     target = find_archive(archive, variables(), here())
@@ -103,8 +107,8 @@ def leads(
         raise UsageError(f"{named} is for all places; --above, --below, --down and --lines show what they show whole")
     if spreadsheet and not to:
         raise UsageError("--spreadsheet goes with --to FILE.csv")
-    if to:
-        _write(target, record, wanted, to, spreadsheet)
+    if to or picture:
+        _write(target, record, wanted, to or [], spreadsheet, picture)
     elif into:
         _into(target, record, wanted, above, below, down, lines, json)
     else:
@@ -154,10 +158,13 @@ def _beside(
     print_beside(output(), found, None if everything else first or 15)
 
 
-def _write(target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool = False) -> None:
-    from bystander.flow.commands.leads import leads_file
+def _write(
+    target: Path, record: str | None, wanted: Wanted, to: list[Path], spreadsheet: bool, picture: str | None
+) -> None:
+    from bystander.flow.leads.files import leads_file, refuse_leads_files
 
-    texts = [leads_file(target, record, wanted, file.suffix.lower(), spreadsheet) for file in to]
+    refuse_leads_files(to, picture)
+    texts = [leads_file(target, record, wanted, file.suffix.lower(), spreadsheet, picture) for file in to]
     for file, text in zip(to, texts, strict=True):
         write_whole(file, text)
         say(f"{file} is written.")

@@ -13,7 +13,7 @@ from bystander.errors import UsageError
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from bystander.flow.inside.judged import AskedJudge
+    from bystander.flow.leads.judged import AskedJudge
 
 __all__ = ["EXAMPLE", "settle"]
 
@@ -56,7 +56,7 @@ def settle(
     from bystander.design import ACCEPTED, command_line
     from bystander.flow.commands.settle import AskedSettle
     from bystander.flow.commands.settle import settle as write
-    from bystander.flow.inside.judged import AskedJudge
+    from bystander.flow.leads.judged import AskedJudge
     from bystander.flow.places import find_archive
 
     found = find_archive(archive, variables(), here())
@@ -80,7 +80,7 @@ def _place(found: Path, asked: AskedJudge, archive: Path | None, of_rows: str | 
     from datetime import date
 
     from bystander.design import command_line
-    from bystander.flow.inside.judged import judge
+    from bystander.flow.leads.judged import judge
 
     if of_rows:
         raise UsageError("--until, --up-to and --measure are for a workload that is accepted; a place has none of them")

@@ -41,6 +41,7 @@ from bystander.design.inside.inspections import (
     inspection_lines,
     inspections,
 )
+from bystander.design.inside.outlines import Branch, Flow, FlowPlace, Outline, Ribbon
 from bystander.design.inside.places import (
     BUILT_IN,
     GROUPS,
@@ -280,6 +281,7 @@ __all__ = [
     "BesideRow",
     "BlockHead",
     "BlockRun",
+    "Branch",
     "CallEdge",
     "CalledBy",
     "Caller",
@@ -294,6 +296,8 @@ __all__ = [
     "Down",
     "Edits",
     "Evidence",
+    "Flow",
+    "FlowPlace",
     "Gate",
     "Given",
     "InterpreterFacts",
@@ -315,6 +319,7 @@ __all__ = [
     "Neighbour",
     "Neighbours",
     "Origin",
+    "Outline",
     "Payload",
     "Place",
     "PlaceChange",
@@ -327,6 +332,7 @@ __all__ = [
     "Ready",
     "Record",
     "RecordHead",
+    "Ribbon",
     "Run",
     "RunTrials",
     "Settled",

@@ -33,6 +33,7 @@ from bystander.evidence.within.narrowed import (
     narrowed_stacks,
 )
 from bystander.evidence.within.neighbours import neighbours_of_both, neighbours_of_one
+from bystander.evidence.within.outlines import flow_of_both, flow_of_one, outline_of_both, outline_of_one
 
 __all__ = [
     "ACCOUNT_KIND",
@@ -55,6 +56,8 @@ __all__ = [
     "count_sentences",
     "edits_of",
     "evidence_kinds",
+    "flow_of_both",
+    "flow_of_one",
     "functions_of",
     "installed_in",
     "is_library",
@@ -64,6 +67,8 @@ __all__ = [
     "narrowed_stacks",
     "neighbours_of_both",
     "neighbours_of_one",
+    "outline_of_both",
+    "outline_of_one",
     "packed",
     "place_table",
     "reduced",

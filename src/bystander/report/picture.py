@@ -4,11 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from bystander.design import Account
+from bystander.design import Account, Flow, Outline
 from bystander.verdicts import Decision
 
-__all__ = ["PICTURES", "PICTURE_SUFFIXES", "accounts_picture", "picture"]
+__all__ = [
+    "PICTURES",
+    "PICTURES_INSIDE",
+    "PICTURE_SUFFIXES",
+    "accounts_picture",
+    "flow_picture",
+    "mirror_picture",
+    "picture",
+]
 
+PICTURES_INSIDE = ("account", "mirror", "flow")
 PICTURES = ("forest", "distribution", "blocks")
 PICTURE_SUFFIXES = (".svg", ".png", ".pdf")
 
@@ -38,3 +47,17 @@ def accounts_picture(accounts: Sequence[Account], suffix: str) -> bytes:
     from bystander.report.pictures.accounts import drawn_accounts_picture
 
     return drawn_accounts_picture(accounts, suffix)
+
+
+def mirror_picture(outline: Outline, suffix: str) -> bytes:
+    """Return both arms of a workload mirrored at a spine, place by place; raises as `picture`."""
+    from bystander.report.pictures.inside import drawn_mirror_picture
+
+    return drawn_mirror_picture(outline, suffix)
+
+
+def flow_picture(flow: Flow, suffix: str) -> bytes:
+    """Return what flows between the places of a workload; raises as `picture`."""
+    from bystander.report.pictures.inside import drawn_flow_picture
+
+    return drawn_flow_picture(flow, suffix)

@@ -10,7 +10,7 @@ from bystander.cli.given.options import given
 from bystander.cli.shown.said import hand_over
 
 if TYPE_CHECKING:
-    from bystander.flow.commands.leads import Wanted
+    from bystander.flow.leads.shown import Wanted
 
 __all__ = ["Form", "say_next", "show_inspected"]
 
@@ -29,7 +29,7 @@ class Form:
 
 def show_inspected(target: Path, record: str | None, form: Form, number: int | None = None) -> None:
     """Print accounts of two states, or the table of one."""
-    from bystander.flow.commands.leads import leads, leads_json
+    from bystander.flow.leads.shown import leads, leads_json
 
     shown = leads(target, record, form.wanted, number)
     if form.json:

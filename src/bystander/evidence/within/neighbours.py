@@ -13,7 +13,7 @@ from bystander.evidence.places import Sums, calls_of, is_ours
 from bystander.evidence.within.steps import ITSELF, NOBODY, OUTSIDE, called_from, calling
 from bystander.stats import flipped
 
-__all__ = ["neighbours_of_both", "neighbours_of_one"]
+__all__ = ["factor_of", "neighbours_of_both", "neighbours_of_one"]
 
 _SMALL = 0.005  # of the whole in either arm: smaller parts are not tested
 Floats = NDArray[np.float64]
@@ -83,7 +83,7 @@ def neighbours_of_both(both: Both, wanted: tuple[Collection[Place], Collection[P
     pair = [
         np.stack([side.get(key, nothing) for key in keys]) if keys else np.zeros((0, both.blocks)) for side in sides
     ]
-    before, after = pair[0], pair[1] * _factor(both)
+    before, after = pair[0], pair[1] * factor_of(both)
     large = np.maximum(before, after).mean(axis=1) >= _SMALL * max(before.sum(axis=0).mean(), after.sum(axis=0).mean())
     changes = [Change(float(a.mean()), float(b.mean()), float((b - a).mean()), -np.inf, np.inf)
                for a, b in zip(before, after, strict=True)]  # fmt: skip
@@ -96,7 +96,7 @@ def neighbours_of_both(both: Both, wanted: tuple[Collection[Place], Collection[P
     return both.change(before.sum(axis=0), after.sum(axis=0)), tuple(found)
 
 
-def _factor(both: Both) -> float:
+def factor_of(both: Both) -> float:
     """Return what seconds of the candidate were multiplied by, where watching slowed it more."""
     raw = float(both.sides[1].total.sum())
     return float(both.total[1].sum()) / raw if raw else 1.0

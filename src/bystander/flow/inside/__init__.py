@@ -1,1 +1,1 @@
-"""Looking inside: states of workloads are watched, one alone or two side by side, and read back."""
+"""Looking inside: states of workloads are watched, one alone or two side by side."""

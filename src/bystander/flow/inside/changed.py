@@ -35,13 +35,13 @@ from bystander.field import (
     found_way,
     machine_facts,
 )
-from bystander.flow.inside.accounts import MOST_BLOCKS, account_of
-from bystander.flow.inside.edits import edits_between
 from bystander.flow.inside.inspection import Asked
-from bystander.flow.inside.kept import Kept, read_inspection
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 from bystander.flow.inside.targets import Target, compared_record, planned_targets, target_of, targets_of, unfinished
+from bystander.flow.leads.accounts import MOST_BLOCKS, account_of
+from bystander.flow.leads.edits import edits_between
+from bystander.flow.leads.kept import Kept, read_inspection
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.flow.sessions.interrupts import Interrupts

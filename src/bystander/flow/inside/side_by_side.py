@@ -24,7 +24,6 @@ from bystander.design import (
 from bystander.errors import ArchiveError
 from bystander.evidence import UNWATCHED_KIND, packed
 from bystander.field import FoundWay, Launcher
-from bystander.flow.inside.accounts import LOOKS, MOST_BLOCKS
 from bystander.flow.inside.inspection import (
     COUNTED_TRIALS,
     READINGS_A_TRIAL,
@@ -33,6 +32,7 @@ from bystander.flow.inside.inspection import (
     Asked,
     saw_python,
 )
+from bystander.flow.leads.accounts import LOOKS, MOST_BLOCKS
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.trial import TrialRunner

@@ -9,7 +9,7 @@ from bystander.design import AccountTold, Change, Comparison, LeadTold, change_s
 from bystander.units import duration_text
 from bystander.verdicts import Decision
 
-__all__ = ["DrawnAccount", "DrawnLead", "drawn_accounts"]
+__all__ = ["DrawnAccount", "DrawnLead", "drawn_account", "drawn_accounts"]
 
 _EDGE = 2.5  # percent at both ends, so that no mark is cut
 
@@ -39,10 +39,11 @@ class DrawnAccount:
 def drawn_accounts(decision: Decision) -> list[tuple[tuple[str, Comparison], DrawnAccount]]:
     """Return the accounts of a decision's rows in their order, as far as there are any, each with its row's key."""
     found = ((row, decision.accounts.get(row.key)) for row in decision.primary)
-    return [(row.key, _drawn(decision.name_of(row), told)) for row, told in found if told]
+    return [(row.key, drawn_account(decision.name_of(row), told)) for row, told in found if told]
 
 
-def _drawn(name: str, told: AccountTold) -> DrawnAccount:
+def drawn_account(name: str, told: AccountTold) -> DrawnAccount:
+    """Return one account with its leads on one axis."""
     ends = [end for lead in told.leads if lead.seconds for end in _ends(lead.seconds) if math.isfinite(end)]
     most = max(ends, default=0.0)
 

@@ -18,7 +18,7 @@
   });
   const opened = [];
   addEventListener("beforeprint", () => {
-    for (const one of document.querySelectorAll("details.part:not([open]), details.long:not([open])")) {
+    for (const one of document.querySelectorAll("details:is(.part, .long, .source):not([open])")) {
       one.open = true;
       opened.push(one);
     }

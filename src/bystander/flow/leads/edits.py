@@ -11,7 +11,7 @@ from bystander.design import PYTHON, ArmState, Edits, Place, short_file
 from bystander.errors import ArmError
 from bystander.evidence import edits_of, functions_of, installed_in
 from bystander.field import Git, package_release, source_text
-from bystander.flow.inside.kept import Kept
+from bystander.flow.leads.kept import Kept
 
 __all__ = ["edits_between", "moved_on", "with_edits"]
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from bystander.design import Account, Counts, TimedCallable
 from bystander.evidence import Asked, Seen, account
-from bystander.flow.inside.kept import Kept, OfTrial
+from bystander.flow.leads.kept import Kept, OfTrial
 from bystander.units import counted, share_text
 
 __all__ = ["LOOKS", "MOST_BLOCKS", "account_of", "asked_of", "risk_at", "seen_of", "view_of"]

@@ -9,7 +9,7 @@ from typing import Any
 
 from bystander.design import PlaceRow, PlaceTable
 from bystander.evidence import Sums, count_sentences, place_table, sums_of, watching_cost
-from bystander.flow.inside.kept import Kept
+from bystander.flow.leads.kept import Kept
 from bystander.units import counted, duration_text, share_text
 
 __all__ = ["sums_of_state", "table_of_state"]

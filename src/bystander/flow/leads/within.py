@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from bystander.design import (
+    PYTHON,
     VIEWS,
     Beside,
     BesideRow,
@@ -20,6 +21,7 @@ from bystander.design import (
     Neighbours,
     Place,
     PlaceRow,
+    PlaceTable,
     place_key,
     place_label,
 )
@@ -38,15 +40,27 @@ from bystander.evidence import (
     way_down,
 )
 from bystander.field import source_text
-from bystander.flow.inside.accounts import asked_of, seen_of
-from bystander.flow.inside.kept import Kept
-from bystander.flow.inside.tables import sums_of_state, table_of_state
+from bystander.flow.leads.accounts import asked_of, seen_of
+from bystander.flow.leads.kept import Kept
+from bystander.flow.leads.tables import sums_of_state, table_of_state
 from bystander.units import duration_text, listed
 
-__all__ = ["LIBRARIES", "Part", "beside_of", "down_of", "lines_of", "narrowed", "neighbours_of", "places_of"]
+__all__ = [
+    "LIBRARIES",
+    "Part",
+    "beside_of",
+    "down_of",
+    "lines_of",
+    "lines_of_places",
+    "narrowed",
+    "neighbours_of",
+    "places_in_question",
+    "places_of",
+]
 
 LIBRARIES = ("apart", "with-callers")
 _NAMED, _LIKE = 6, 3
+_FUNCTIONS, _WEIGHTY = 5, 0.02  # whose lines a page shows, and the share of the whole from which one is worth it
 _LINES = 60  # of a function whose end is not known
 
 
@@ -221,6 +235,32 @@ def lines_of(kept: Kept, arms: Sequence[int], view: str, pattern: str) -> list[L
         raise UsageError(
             f"--lines: no reading of {labels[0]} tells a line; it has calls only, or is no function of Python"
         )
+    return found
+
+
+def places_in_question(table: PlaceTable) -> list[Place]:
+    """Return the places of one state whose lines one would read first: those that take most by themselves."""
+    weighty = [row for row in table.rows if row.place.kind == PYTHON and row.alone_s >= _WEIGHTY * table.elapsed_s]
+    return [row.place for row in sorted(weighty, key=lambda row: -row.alone_s)]
+
+
+def lines_of_places(kept: Kept, arms: Sequence[int], view: str, places: Iterable[Place]) -> list[LinesOf]:
+    """Return the first few of some places line by line, under each arm in which they were met."""
+    found: list[LinesOf] = []
+    shown = 0
+    for place in places:
+        key = place_key(place, [kept.head.arms[arm].folder for arm in arms])
+        mine = []
+        for arm in arms:
+            root = kept.head.arms[arm].folder
+            like = {one for one, _ in _all_places(kept, [arm]) if place_key(one, (root,)) == key}
+            if like and place.kind == PYTHON:
+                lines = _lines(kept, arm, sorted(like)[0], like, view)
+                mine += [lines] if lines.lines else []
+        found += mine
+        shown += bool(mine)
+        if shown == _FUNCTIONS:
+            break
     return found
 
 

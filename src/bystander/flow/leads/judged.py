@@ -23,11 +23,11 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.exchange import read_settled_places, settled_place_text
 from bystander.files import write_whole
-from bystander.flow.inside.accounts import account_of
-from bystander.flow.inside.edits import with_edits
-from bystander.flow.inside.kept import Choice, Kept, kept_inspections
-from bystander.flow.inside.tables import table_of_state
-from bystander.flow.inside.within import places_of
+from bystander.flow.leads.accounts import account_of
+from bystander.flow.leads.edits import with_edits
+from bystander.flow.leads.kept import Choice, Kept, kept_inspections
+from bystander.flow.leads.tables import table_of_state
+from bystander.flow.leads.within import places_of
 from bystander.flow.records.settled import read_file, settled_file
 from bystander.units import duration_text, either, listed
 

@@ -1,0 +1,1 @@
+"""What inspections left, read again: chosen, narrowed, told, judged. Nothing is run here."""
