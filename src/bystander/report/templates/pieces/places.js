@@ -2,7 +2,13 @@
 (() => {
   "use strict";
   const plain = document.createElement("textarea");
-  const read = (text) => { plain.innerHTML = text; return plain.value.toLowerCase(); };
+  const read = (text) => {
+    if (text.includes("&")) {
+      plain.innerHTML = text;
+      text = plain.value;
+    }
+    return text.toLowerCase();
+  };
 
   const start = (box) => {
     const form = box.querySelector("form");
