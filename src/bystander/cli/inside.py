@@ -26,6 +26,7 @@ from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from bystander.design import Study
+    from bystander.flow.inside.closely import AskedClosely
     from bystander.flow.places import StudyFolder
 
 __all__ = ["INSPECT_EXAMPLE", "InspectCommand", "inspect"]
@@ -79,6 +80,16 @@ def inspect(
         bool | None,
         typer.Option("--counts/--no-counts", help="Count calls, in trials of their own; by itself for short trials."),
     ] = None,
+    executions: Annotated[
+        str | None,
+        typer.Option("--executions", metavar="PLACE", help="Count how often each line of this function runs instead."),
+    ] = None,
+    by_arguments: Annotated[
+        str | None,
+        typer.Option(
+            "--arguments", metavar="PLACE", help="Count its calls against how many distinct arguments they were given."
+        ),
+    ] = None,
     tick: Annotated[
         str | None,
         typer.Option("--tick", help='Look once in so much CPU time, "250 us" at least; chosen by the trial\'s length.'),
@@ -116,6 +127,7 @@ def inspect(
     """Where did it change: watch what a record shows as changed in both arms. With --arm or a command: one state."""
     from bystander.cli.shown.live import Display
     from bystander.flow.commands.inspect import Asked, comparable, inspect_recorded, inspect_study, state_of
+    from bystander.flow.inside.closely import both_arms, inspect_closely
     from bystander.flow.leads.shown import Wanted
     from bystander.flow.places import find_archive, new_archive
 
@@ -125,8 +137,12 @@ def inspect(
     )
     if resume and (command is not None or call or study or only or arm):
         raise UsageError("--resume goes on with what was asked for then; only a record can be named with it")
+    closely = _closely(executions, by_arguments, {
+        "--order": order, "--first": first, "--all": everything, "--view": view, "--counts": counts is not None,
+        "--tick": tick, "--trials": trials, "--by-hand": by_hand, "--way": way, "--resume": resume,
+    })  # fmt: skip
     wanted = Wanted(tuple(only or ()), None, view, order)
-    asked = Asked(_tick(tick), counts, by_hand, trials)
+    asked = Asked(_tick(tick), counts, by_hand, trials, closely)
     seconds = duration_option("--limit", limit)
     if by_hand and trials:
         raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
@@ -134,6 +150,12 @@ def inspect(
     if not quick and keep_environment:
         raise UsageError("--keep-environment does not apply: a record's trials get the variables that they had")
     target = Path() if quick else find_archive(archive, variables(), here())
+    if closely and not quick and arm is None and comparable(target, record):
+        with Display(quiet) as display:
+            both = both_arms(target, record, only or (), display)
+            name, _ = inspect_closely(target, record, variables(), display, both, closely, wait=wait, limit_s=seconds)
+        _show_closely(target, name, closely, json)
+        return
     if resume or (not quick and arm is None and not by_hand and comparable(target, record)):
         form = Form(wanted, first, everything, json, archive)
         _two_states(target, record, resume, asked, seconds, way, wait, quiet, form)
@@ -154,6 +176,9 @@ def inspect(
             done = inspect_study(planned, home, target, variables(), display, place, asked, **options)
         else:
             done = inspect_recorded(target, record, variables(), display, _one(only), arm, asked, **options)
+    if closely:
+        _show_closely(target, done.record, closely, json)
+        return
     try:
         show_inspected(target, done.record, Form(wanted, first, everything, json, archive), done.number)
     except UsageError as error:  # interrupted before there was anything to show
@@ -162,6 +187,27 @@ def inspect(
         say(f"bystander: interrupted; {error}", err=True)
     if not done.complete:
         raise typer.Exit(INTERRUPTED)
+
+
+def _closely(executions: str | None, arguments: str | None, others: dict[str, Any]) -> AskedClosely | None:
+    """Return what is looked at closely; raise UsageError for what does not go with that."""
+    from bystander.flow.inside.closely import AskedClosely
+
+    if executions is None and arguments is None:
+        return None
+    if executions is not None and arguments is not None:
+        raise UsageError("--executions and --arguments are both given; one function is counted in one way at a time")
+    option = "--executions" if arguments is None else "--arguments"
+    if given_too := [name for name, value in others.items() if value]:
+        raise UsageError(f"{option} only counts; {given_too[0]} does not apply")
+    return AskedClosely(str(executions if arguments is None else arguments), arguments is not None)
+
+
+def _show_closely(target: Path, record: str, closely: AskedClosely, json: bool) -> None:
+    """Print what was just counted."""
+    from bystander.cli.shown.inspected import show_closely
+
+    show_closely(target, record, (), None, closely.place, closely.arguments, json)
 
 
 def _two_states(

@@ -16,7 +16,7 @@ from bystander.cli.given.inspected import (
     ViewOption,
 )
 from bystander.cli.given.options import ArchiveOption, JsonOption, SpreadsheetOption, here, variables
-from bystander.cli.shown.inspected import Form, show_inspected
+from bystander.cli.shown.inspected import Form, show_closely, show_inspected
 from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
 from bystander.files import write_whole
@@ -70,6 +70,16 @@ def leads(
             "--beside", metavar="INSPECTION", help="One state beside an inspection of another hour: calls exactly."
         ),
     ] = None,
+    executions: Annotated[
+        str | None,
+        typer.Option(
+            "--executions", metavar="PLACE", help="How often its lines ran, as inspect --executions counted it."
+        ),
+    ] = None,
+    by_arguments: Annotated[
+        str | None,
+        typer.Option("--arguments", metavar="PLACE", help="Its calls by arguments, as inspect --arguments counted it."),
+    ] = None,
     to: Annotated[
         list[Path] | None,
         typer.Option(
@@ -95,6 +105,19 @@ def leads(
     part = Part(under, tuple(without or ()), libraries)
     wanted = Wanted(tuple(only or ()), arm, view, order, part)
     into = above is not None or below is not None or down or lines is not None
+    if executions is not None or by_arguments is not None:
+        place = executions if by_arguments is None else by_arguments
+        others = {
+            "--executions": executions is not None and by_arguments is not None, "--above": above, "--below": below,
+            "--down": down, "--lines": lines, "--beside": other, "--to": to, "--order": order, "--first": first,
+            "--all": everything, "--under": under, "--without": without, "--libraries": libraries, "--view": view,
+            "--picture": picture,
+        }  # fmt: skip
+        if unfit := [name for name, value in others.items() if value]:
+            option = "--executions" if by_arguments is None else "--arguments"
+            raise UsageError(f"{option} shows counts of one function; {unfit[0]} does not apply")
+        show_closely(target, record, only or (), arm, str(place), by_arguments is not None, json)
+        return
     if other is not None:
         if into or to or order or not part.whole:
             raise UsageError(

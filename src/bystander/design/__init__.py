@@ -33,6 +33,7 @@ from bystander.design.inside.accounts import (
     PlaceChange,
     Standing,
 )
+from bystander.design.inside.closely import CLOSELY, Closely, ClosePlace, CloseUp, GivenLine, Parameter
 from bystander.design.inside.fates import fated_account, fated_table, fated_told, place_key
 from bystander.design.inside.inspections import (
     inspected_against,
@@ -215,6 +216,7 @@ __all__ = [
     "BUILT_IN",
     "CALLABLE_KEYS",
     "CHANGES",
+    "CLOSELY",
     "COMMAND_KEYS",
     "COMPARING",
     "COUNTED",
@@ -287,6 +289,9 @@ __all__ = [
     "Caller",
     "Ceiling",
     "Change",
+    "ClosePlace",
+    "CloseUp",
+    "Closely",
     "Command",
     "Comparison",
     "ComparisonPurpose",
@@ -300,6 +305,7 @@ __all__ = [
     "FlowPlace",
     "Gate",
     "Given",
+    "GivenLine",
     "InterpreterFacts",
     "KeptState",
     "Key",
@@ -320,6 +326,7 @@ __all__ = [
     "Neighbours",
     "Origin",
     "Outline",
+    "Parameter",
     "Payload",
     "Place",
     "PlaceChange",

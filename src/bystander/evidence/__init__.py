@@ -24,6 +24,7 @@ from bystander.evidence.places import Sums, place_table, sums_of
 from bystander.evidence.stacks import STACKS_KIND, stacks_of
 from bystander.evidence.timelines import TIMELINE_KIND
 from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
+from bystander.evidence.within.closely import CLOSELY_KIND, against_sizes
 from bystander.evidence.within.down import seconds_by_line, way_down
 from bystander.evidence.within.narrowed import (
     Narrowing,
@@ -38,6 +39,7 @@ from bystander.evidence.within.outlines import flow_of_both, flow_of_one, outlin
 __all__ = [
     "ACCOUNT_KIND",
     "ANSWERS_KIND",
+    "CLOSELY_KIND",
     "COUNTS_KIND",
     "EDITS_KIND",
     "STACKS_KIND",
@@ -52,6 +54,7 @@ __all__ = [
     "Sums",
     "TrialFiles",
     "account",
+    "against_sizes",
     "content_of",
     "count_sentences",
     "edits_of",

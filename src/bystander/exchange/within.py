@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import Beside, Change, Down, LinesOf, Neighbour, Neighbours
+from bystander.design import Beside, Change, CloseUp, Down, LinesOf, Neighbour, Neighbours
 from bystander.exchange.places import change_json, finite, place_json
 from bystander.exchange.written.json_text import json_text
 
@@ -15,8 +15,9 @@ WITHIN_FORMAT = "bystander.within"
 
 
 def within_json(
-    neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf], beside: Beside | None = None
-) -> str:
+    neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf], beside: Beside | None = None,
+    executions: Sequence[CloseUp] = (), arguments: Sequence[CloseUp] = (),
+) -> str:  # fmt: skip
     """Return the document; times in seconds a trial."""
     document = {
         "format": WITHIN_FORMAT,
@@ -25,6 +26,8 @@ def within_json(
         "down": [_down(one) for one in down],
         "lines": [_lines(one) for one in lines],
         "beside": beside and _beside(beside),
+        "executions": [_executions(one) for one in executions],
+        "arguments": [_arguments(one) for one in arguments],
     }
     return json_text(document, indent=1)
 
@@ -63,6 +66,34 @@ def _lines(found: LinesOf) -> dict[str, Any]:
         "inspection": found.run, "workload": found.workload, "arm": found.arm, "place": place_json(found.place),
         "first": found.first, "last": found.last, "whole_s": found.whole_s, "lines": lines,
         "about": found.about or None,
+    }  # fmt: skip
+
+
+def _close_up(one: CloseUp) -> dict[str, Any]:
+    return {
+        "run": one.run, "workload": one.workload, "arm": one.arm, "place": place_json(one.seen.place),
+        "calls": one.seen.calls, "resumed": one.seen.resumed, "repeats": one.repeats, "items": dict(one.items),
+        "about": list(one.about),
+    }  # fmt: skip
+
+
+def _executions(one: CloseUp) -> dict[str, Any]:
+    lines = [
+        {"line": line.line, "runs": line.runs, "runs_per_call": line.each, "text": line.text or None,
+         "said": line.said or None}
+        for line in one.lines
+    ]  # fmt: skip
+    return {**_close_up(one), "lines": lines}
+
+
+def _arguments(one: CloseUp) -> dict[str, Any]:
+    parameters = [
+        {"name": p.name, "distinct": p.distinct, "by_object": list(p.objects), "some_too_large": p.cut}
+        for p in one.seen.parameters
+    ]
+    return {
+        **_close_up(one), "distinct": one.seen.distinct, "at_least": one.seen.more, "most_alike": one.seen.most,
+        "parameters": parameters, "sentences": list(one.sentences),
     }  # fmt: skip
 
 

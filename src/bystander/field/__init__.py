@@ -20,7 +20,7 @@ from bystander.field.machine import boot_id, machine_facts, machine_state
 from bystander.field.trials import page_cache
 from bystander.field.trials.commands import ReadyCommand, ReadyWorkload, Site, found_program, ready_command, ready_step
 from bystander.field.trials.conditions import stub_for, under_conditions
-from bystander.field.trials.hooks import COUNTING, hooked, read_counts
+from bystander.field.trials.hooks import CLOSELY, COUNTING, CloseHook, hooked, read_closely, read_counts
 from bystander.field.trials.kinds import (
     KindInField,
     LaunchedRuns,
@@ -34,6 +34,7 @@ from bystander.field.trials.openings import CannotWatchError, Openings, source_o
 from bystander.field.watching.watcher import COUNTS_ONLY, WAYS, FoundWay, Watcher, found_way
 
 __all__ = [
+    "CLOSELY",
     "COUNTING",
     "COUNTS_ONLY",
     "DEFAULT_KEPT_BYTES",
@@ -41,6 +42,7 @@ __all__ = [
     "WAYS",
     "ArmMaker",
     "CannotWatchError",
+    "CloseHook",
     "FolderState",
     "FoundWay",
     "Git",
@@ -78,6 +80,7 @@ __all__ = [
     "package_release",
     "page_cache",
     "program_signs",
+    "read_closely",
     "read_counts",
     "read_left",
     "ready_command",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,7 +13,7 @@ from bystander.cli.shown.said import hand_over
 if TYPE_CHECKING:
     from bystander.flow.leads.shown import Wanted
 
-__all__ = ["Form", "say_next", "show_inspected"]
+__all__ = ["Form", "say_next", "show_closely", "show_inspected"]
 
 
 @dataclass(frozen=True)
@@ -67,3 +68,19 @@ def say_next(run: str, form: Form, two: bool) -> None:
     other = "alone" if form.wanted.order != "alone" else "whole"
     again = command_line("leads", run, "--order", other, given=repeat)
     tell(output(), f"Next: the same in another order, from what is kept:\n  {again}")
+
+
+def show_closely(
+    target: Path, record: str | None, only: Sequence[str], arm: str | None, place: str, arguments: bool, json: bool
+) -> None:
+    """Print how often the lines of a function ran, or its calls by what they were given."""
+    from bystander.flow.leads.closely import close_ups, closely_json
+
+    found = close_ups(target, record, only, arm, place, arguments)
+    if json:
+        hand_over(closely_json(found, arguments))
+        return
+    from bystander.cli.shown.closely import print_arguments, print_executions
+    from bystander.cli.shown.console import output
+
+    (print_arguments if arguments else print_executions)(output(), found)

@@ -31,6 +31,7 @@ from bystander.field import (
     found_way,
     machine_facts,
 )
+from bystander.flow.inside.closely import count_closely
 from bystander.flow.inside.inspection import Asked, Inspection
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.targets import compared_record
@@ -211,6 +212,13 @@ class _Setting:
 def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
     """Run one inspection of a record: watched trials, then those whose calls are counted."""
     way, asked = setting.way, setting.asked
+    if asked.closely:
+        (workload, arm), limit_s = setting.place, setting.limit_s
+        arms = {arm: setting.arm}
+        number = count_closely(
+            setting.kept, setting.head, workload, arms, asked.closely, setting.observer, lock, limit_s
+        )
+        return Inspected(setting.head.name, number, True)
     if way.sentence:
         setting.observer.remark(way.sentence)
     with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:

@@ -21,6 +21,7 @@ from bystander.design import (
 )
 from bystander.evidence import UNWATCHED_KIND, packed
 from bystander.field import FoundWay, Launcher
+from bystander.flow.inside.closely import AskedClosely
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.trial import TrialRunner
@@ -58,12 +59,15 @@ class Asked:
         Somebody drives the program: one trial, without a limit.
     trials : int or None
         Watched trials; without a number, until there are readings enough.
+    closely : AskedClosely or None
+        A function that is looked at closely, and then nothing else.
     """
 
     tick_s: float | None = None
     counts: bool | None = None
     by_hand: bool = False
     trials: int | None = None
+    closely: AskedClosely | None = None
 
 
 class _Seen(NamedTuple):

@@ -8,11 +8,21 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from bystander.design import Counts, Status, TrialOutcome, Watched
-from bystander.evidence import COUNTS_KIND, STACKS_KIND, packed, stacks_of
-from bystander.field import COUNTING, Launcher, ReadyCommand, Watcher, hooked, read_counts
+from bystander.design import Closely, Counts, Status, TrialOutcome, Watched
+from bystander.evidence import CLOSELY_KIND, COUNTS_KIND, STACKS_KIND, EvidenceKind, packed, stacks_of
+from bystander.field import (
+    CLOSELY,
+    COUNTING,
+    CloseHook,
+    Launcher,
+    ReadyCommand,
+    Watcher,
+    hooked,
+    read_closely,
+    read_counts,
+)
 
-__all__ = ["CountedRuns", "WatchedRuns"]
+__all__ = ["CloseRuns", "CountedRuns", "WatchedRuns"]
 
 _SLOWER = 12  # counting makes a trial so many times longer, at most: its limit grows with it
 
@@ -64,7 +74,40 @@ def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str
     }  # fmt: skip
 
 
-class CountedRuns:
+class _HookedRuns:
+    """Runs commands whose Python processes load a hook, and reads what they left."""
+
+    def __init__(self, launcher: Launcher) -> None:
+        self._launcher = launcher
+        self.output, self.errors, self.marks = launcher.output, launcher.errors, launcher.marks
+        self._folder = Path(launcher.output).with_name("hooks")
+
+    def _run(self, command: ReadyCommand, hook: str, variables: Mapping[str, str] | None = None) -> TrialOutcome:
+        shutil.rmtree(self._folder, ignore_errors=True)
+        self._folder.mkdir()
+        slower = hooked(command, (hook,), self._folder, variables)
+        outcome = self._launcher.run(replace(slower, limit_s=command.limit_s * _SLOWER))
+        self._read(self._folder)
+        shutil.rmtree(self._folder, ignore_errors=True)
+        return outcome
+
+    def _read(self, folder: Path) -> None:
+        raise NotImplementedError
+
+    def _told(self, outcome: TrialOutcome, block: int, kind: EvidenceKind, told: Counts | Closely) -> TrialOutcome:
+        """Return a trial with what its processes told as evidence, where it ended well and any told something."""
+        if not told.processes:
+            return replace(outcome, evidence=())
+        summary = {
+            "block": block, "processes": told.processes, "problems": list(told.problems),
+            "status": outcome.status.text, "elapsed_s": outcome.took_s,
+            "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
+        }  # fmt: skip
+        evidence = (packed(kind, told, summary),) if outcome.status is Status.OK else ()
+        return replace(outcome, evidence=evidence)
+
+
+class CountedRuns(_HookedRuns):
     """Runs commands and counts the calls of each.
 
     Attributes
@@ -73,31 +116,42 @@ class CountedRuns:
         What the last one told.
     """
 
-    def __init__(self, launcher: Launcher) -> None:
-        self._launcher = launcher
-        self.output, self.errors, self.marks = launcher.output, launcher.errors, launcher.marks
-        self._folder = Path(launcher.output).with_name("hooks")
-        self.counts: Counts | None = None
+    counts: Counts | None = None
 
     def run(self, command: ReadyCommand) -> TrialOutcome:
         """Run one command to its end."""
-        shutil.rmtree(self._folder, ignore_errors=True)
-        self._folder.mkdir()
-        slower = replace(hooked(command, (COUNTING,), self._folder), limit_s=command.limit_s * _SLOWER)
-        outcome = self._launcher.run(slower)
-        self.counts = read_counts(self._folder)
-        shutil.rmtree(self._folder, ignore_errors=True)
-        return outcome
+        return self._run(command, COUNTING)
+
+    def _read(self, folder: Path) -> None:
+        self.counts = read_counts(folder)
 
     def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
         """Return a trial with its calls as evidence, where it ended well and any were counted."""
-        counts = self.counts
-        if counts is None or not counts.processes:
-            return replace(outcome, evidence=())
-        summary = {
-            "block": block, "processes": counts.processes, "problems": list(counts.problems),
-            "status": outcome.status.text, "elapsed_s": outcome.took_s,
-            "items": {name[6:]: value for name, value in outcome.readings.items() if name.startswith("items:")},
-        }  # fmt: skip
-        evidence = (packed(COUNTS_KIND, counts, summary),) if outcome.status is Status.OK else ()
-        return replace(outcome, evidence=evidence)
+        return self._told(outcome, block, COUNTS_KIND, self.counts or Counts((), (), 0))
+
+
+class CloseRuns(_HookedRuns):
+    """Runs commands and looks closely at the functions that are meant.
+
+    Attributes
+    ----------
+    closely : Closely or None
+        What the last one told.
+    """
+
+    closely: Closely | None = None
+
+    def __init__(self, launcher: Launcher, hook: CloseHook) -> None:
+        super().__init__(launcher)
+        self._hook = hook
+
+    def run(self, command: ReadyCommand) -> TrialOutcome:
+        """Run one command to its end."""
+        return self._run(command, CLOSELY, self._hook.variables)
+
+    def _read(self, folder: Path) -> None:
+        self.closely = read_closely(folder, self._hook.arguments)
+
+    def told(self, outcome: TrialOutcome, block: int) -> TrialOutcome:
+        """Return a trial with what was told as evidence, where it ended well and anything was."""
+        return self._told(outcome, block, CLOSELY_KIND, self.closely or Closely((), 0))

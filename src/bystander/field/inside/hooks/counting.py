@@ -1,30 +1,28 @@
 """Counts every call of a Python program, by caller, line and callee, with the interpreter's own hook for that.
 
-Standard library only, Python 3.8 and later.  Each thread has a table of its own: one for all would lose counts.  What
-was counted is written when the process ends: at its exit, before it leaves without one, and before it becomes another
-program.  A process that is killed leaves only the note that it began.
+Standard library only, Python 3.8 and later.  Each thread has a table of its own: one for all would lose counts.
 """
 
-import _thread
-import atexit
-import json
-import os
 import sys
 import threading
 
+telling = load("telling")  # noqa: F821 - whoever loads a hook gives it this
 GENERATORS = 0x20 | 0x80 | 0x200  # flags of generators, coroutines and generators of both kinds
 VERSION = 1
+OURS = {__file__, telling.__file__}
 
 
-class Counting:
+class Counting(telling.Telling):
     """The tables of one process."""
 
+    set_hook, get_hook = staticmethod(sys.setprofile), staticmethod(sys.getprofile)
+    set_for_threads = staticmethod(threading.setprofile)
+    took = "the program took the hook that counts away"
+
     def __init__(self, folder):
-        self.folder = folder
+        super().__init__(folder)
         self.codes = {}  # code objects by their number: kept, so that no other gets it
         self.tables = []
-        self.problems = []
-        self.process = 0
         self.first = {}  # where generators begin, by their code's number
 
     def hook(self):
@@ -80,67 +78,14 @@ class Counting:
 
         return count
 
-    def begin(self):
-        """Count from now on, in all threads."""
-        self.note()
-        threading.setprofile(self.enter)
-        start = _thread.start_new_thread
-
-        def started(function, args, kwargs=None, *rest, **more):
-            def run(*words, **named):
-                sys.setprofile(self.hook())
-                return function(*words, **named)
-
-            return start(run, args, *(() if kwargs is None else (kwargs,)), *rest, **more)
-
-        _thread.start_new_thread = started
-        if hasattr(os, "register_at_fork"):
-            os.register_at_fork(after_in_child=self.forked)
-        for name in ("_exit", "execv", "execve"):
-            if hasattr(os, name):
-                setattr(os, name, self.last(getattr(os, name)))
-        atexit.register(self.write)
-        self.own = self.hook()
-        sys.setprofile(self.own)
-
-    def enter(self, frame, event, arg):
-        """Give a thread its hook at its first event."""
-        hook = self.hook()
-        sys.setprofile(hook)
-        hook(frame, event, arg)
-
-    def last(self, function):
-        """Return a function that writes what was counted before it does its work."""
-
-        def leave(*words, **named):
-            self.write()
-            return function(*words, **named)
-
-        return leave
-
-    def note(self):
-        """Leave a note that this process counts."""
-        self.process = os.getpid()
-        self.name = "%d-%s" % (self.process, os.urandom(4).hex())
-        open(os.path.join(self.folder, self.name + ".begun"), "w").close()
-
-    def forked(self):
-        """Begin anew in a process that was forked: what its parent counted is its parent's."""
+    def forget(self):
+        """Empty all tables."""
         for table in self.tables:
             for one in table:
                 one.clear()
-        self.note()
 
-    def write(self):
-        """Write down what was counted, and count no more."""
-        now = sys.getprofile()
-        if now is None and self.process == os.getpid():
-            self.problems.append("the program took the hook that counts away")
-        sys.setprofile(None)
-        threading.setprofile(None)
-        if self.process != os.getpid():
-            return
-        self.process = 0
+    def told(self):
+        """Return places and edges."""
         places, edges = [], {}
         numbers = {}
 
@@ -156,21 +101,15 @@ class Counting:
         for table in list(self.tables):
             for at, counts in enumerate(table):
                 for (caller, offset, callee), count in list(counts.items()):
-                    if __file__ in (self.file(caller), self.file(callee)):
+                    if OURS & {self.file(caller), self.file(callee)}:
                         continue
                     key = place_of(caller), self.line(caller, offset), place_of(callee)
                     edges.setdefault(key, [0, 0, 0])[at] += count
-        told = {
+        return {
             "version": VERSION,
-            "python": "%d.%d.%d" % sys.version_info[:3],
             "places": places,
             "edges": [list(key) + counts for key, counts in edges.items()],
-            "problems": self.problems,
         }
-        part = os.path.join(self.folder, self.name + ".part")
-        with open(part, "w") as file:
-            json.dump(told, file)
-        os.rename(part, os.path.join(self.folder, self.name + ".json"))
 
     def described(self, code):
         """Return kind, name, file and line of a code object."""

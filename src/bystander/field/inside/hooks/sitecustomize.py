@@ -10,14 +10,16 @@ import os
 import sys
 
 
-def _load(folder, name):
-    """Load one hook by its file, without a trace in the module search."""
-    path = os.path.join(folder, name + ".py")
-    with open(path) as file:
-        code = compile(file.read(), path, "exec")
-    space = {"__name__": "bystander_" + name, "__file__": path}
-    exec(code, space)
-    return space["begin"]
+class _Loaded:
+    """One file of this folder, loaded by its path, without a trace in the module search; it may load others so."""
+
+    def __init__(self, folder, name):
+        path = os.path.join(folder, name + ".py")
+        with open(path) as file:
+            code = compile(file.read(), path, "exec")
+        space = self.__dict__
+        space.update(__name__="bystander_" + name, __file__=path, load=lambda other: _Loaded(folder, other))
+        exec(code, space)
 
 
 def _enter():
@@ -36,7 +38,7 @@ def _enter():
     for name in os.environ.get("BYSTANDER_HOOKS", "").split():
         if name.isidentifier() and os.path.isdir(into):
             try:
-                _load(folder, name)(into)
+                _Loaded(folder, name).begin(into)
             except Exception as error:  # the program must run as it would without us
                 with open(os.path.join(into, "%d.failed" % os.getpid()), "w") as file:
                     file.write("%s: %s" % (type(error).__name__, error))
