@@ -170,7 +170,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
         path = million(folder)
-        modules = "bystander.flow.commands.leads, bystander.cli.shown.places, bystander.cli.inside"
+        modules = "bystander.flow.commands.leads, bystander.cli.shown.inside.places, bystander.cli.inside"
         imports = min(used([sys.executable, "-c", f"import {modules}"], folder)[0] for _ in range(3))
         runs = [used([BYSTANDER, "leads", "--archive", str(path)], folder) for _ in range(3)]
         tell("leads of 1,000,000 readings, 20,000 paths, 5,000 places: CPU", min(cpu for cpu, _ in runs), "s", "-")

@@ -46,10 +46,10 @@ from bystander.field import read_counts
 from bystander.flow.commands.observe import World, observe
 from bystander.flow.commands.report import FORMATS, Asked
 from bystander.flow.leads.shown import Wanted, leads, leads_json
-from bystander.flow.leads.told import told_accounts
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 from bystander.flow.records.imports import ImportOptions, import_files
+from bystander.flow.records.told import told_accounts
 from bystander.verdicts import decide
 
 HERE = Path(__file__).parent

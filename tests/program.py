@@ -24,7 +24,7 @@ LOADED = (
     "bystander.cli", "bystander.flow.commands.observe", "bystander.flow.commands.check",
     "bystander.flow.commands.decide", "bystander.flow.commands.report", "bystander.flow.commands.records",
     "bystander.archive.writer", "bystander.archive.care", "bystander.cli.shown.checked", "bystander.cli.shown.tables",
-    "bystander.cli.shown.live", "bystander.cli.inside", "bystander.cli.shown.places",
+    "bystander.cli.shown.live", "bystander.cli.inside", "bystander.cli.shown.inside.places",
     "bystander.flow.commands.inspect", "bystander.flow.commands.leads", "bystander.report.page", "pandas",
 )  # fmt: skip
 

@@ -19,8 +19,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.console import Console
 
-from bystander.cli.shown.accounts import print_account, print_changes
 from bystander.cli.shown.console import STYLES
+from bystander.cli.shown.inside.accounts import print_account, print_changes
 from bystander.design import (
     BUILT_IN,
     PYTHON,

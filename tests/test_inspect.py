@@ -244,7 +244,7 @@ def test_leads_of_nothing_are_one_sentence(run: Run, study: Path) -> None:
         in run("inspect", "two-commands-1", "--keep-environment", "TZ", code=2).stderr
     )
     assert "has no inspection --arm before" in run("leads", "--arm", "before", code=2).stderr
-    known = "leads are written as .csv, .json, .sarif, .svg, .png or .pdf"
+    known = "leads are written as .html, .csv, .json, .sarif, .svg, .png or .pdf"
     assert known in run("leads", "--to", "leads.txt", code=2).stderr
     assert "no change is shown in record two-commands-1" in run("inspect", code=1).stderr
     both = run("inspect", "--only", "say", "--only", "wait", "--arm", "after", code=2).stderr

@@ -20,7 +20,7 @@ from rich.console import Console
 
 from bystander.archive import Archive
 from bystander.cli.shown.console import STYLES
-from bystander.cli.shown.within import print_beside
+from bystander.cli.shown.inside.within import print_beside
 from bystander.design import (
     BUILT_IN,
     PYTHON,

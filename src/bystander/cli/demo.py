@@ -72,10 +72,10 @@ def _inspected(archive: Path, name: str, recorded: bool) -> str:
 
     Where nothing can be watched here, what was recorded elsewhere is shown in its place, and that is said.
     """
-    from bystander.cli.shown.accounts import print_account
     from bystander.cli.shown.console import output, tell
+    from bystander.cli.shown.inside.accounts import print_account
+    from bystander.cli.shown.inside.places import FIRST
     from bystander.cli.shown.live import Display
-    from bystander.cli.shown.places import FIRST
     from bystander.errors import BystanderError
     from bystander.flow.commands.demo import recorded as read_recorded
     from bystander.flow.inside.changed import inspect_changed

@@ -20,7 +20,7 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
-from bystander.cli.shown.inspected import Form, say_next, show_inspected
+from bystander.cli.shown.inside.inspected import Form, say_next, show_inspected
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
@@ -205,7 +205,7 @@ def _closely(executions: str | None, arguments: str | None, others: dict[str, An
 
 def _show_closely(target: Path, record: str, closely: AskedClosely, json: bool) -> None:
     """Print what was just counted."""
-    from bystander.cli.shown.inspected import show_closely
+    from bystander.cli.shown.inside.inspected import show_closely
 
     show_closely(target, record, (), None, closely.place, closely.arguments, json)
 

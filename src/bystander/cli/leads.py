@@ -16,7 +16,7 @@ from bystander.cli.given.inspected import (
     ViewOption,
 )
 from bystander.cli.given.options import ArchiveOption, JsonOption, SpreadsheetOption, here, variables
-from bystander.cli.shown.inspected import Form, show_closely, show_inspected
+from bystander.cli.shown.inside.inspected import Form, show_closely, show_inspected
 from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
 from bystander.files import write_whole
@@ -70,6 +70,12 @@ def leads(
             "--beside", metavar="INSPECTION", help="One state beside an inspection of another hour: calls exactly."
         ),
     ] = None,
+    number: Annotated[
+        int | None,
+        typer.Option(
+            "--try", metavar="N", help="Write a study that tests the N-th lead, or guess, with a copy of its files."
+        ),
+    ] = None,
     executions: Annotated[
         str | None,
         typer.Option(
@@ -105,6 +111,11 @@ def leads(
     part = Part(under, tuple(without or ()), libraries)
     wanted = Wanted(tuple(only or ()), arm, view, order, part)
     into = above is not None or below is not None or down or lines is not None
+    if number is not None:
+        if into or to or picture or other is not None or executions is not None or by_arguments is not None or json:
+            raise UsageError("--try writes a study and shows nothing; give it without what is shown")
+        _try(target, record, wanted, number)
+        return
     if executions is not None or by_arguments is not None:
         place = executions if by_arguments is None else by_arguments
         others = {
@@ -138,6 +149,17 @@ def leads(
         show_inspected(target, record, Form(wanted, first, everything, json, archive))
 
 
+def _try(target: Path, record: str | None, wanted: Wanted, number: int) -> None:
+    """Write a study that tests a lead, and say what is left to do."""
+    from bystander.cli.shown.console import output, tell
+    from bystander.flow.leads.shown import tried
+
+    found = tried(target, record, wanted, number)
+    say(f"{found.study.name} is written, with a copy of the files in {found.folder.name}/.")
+    tell(output(), f"It has {found.said}." if not found.todo else f"To do: {found.todo}.")
+    tell(output(), f"Then:\n  {found.command}" if found.todo else f"Next:\n  {found.command}")
+
+
 def _into(
     target: Path, record: str | None, wanted: Wanted, above: str | None, below: str | None, down: bool,
     lines: str | None, json: bool,
@@ -150,7 +172,7 @@ def _into(
         hand_over(into_json(found))
         return
     from bystander.cli.shown.console import output
-    from bystander.cli.shown.within import print_down, print_lines, print_neighbours
+    from bystander.cli.shown.inside.within import print_down, print_lines, print_neighbours
 
     console = output()
     if found.down:
@@ -176,7 +198,7 @@ def _beside(
         hand_over(into_json(None, found))
         return
     from bystander.cli.shown.console import output
-    from bystander.cli.shown.within import print_beside
+    from bystander.cli.shown.inside.within import print_beside
 
     print_beside(output(), found, None if everything else first or 15)
 

@@ -60,6 +60,7 @@ from bystander.design.inside.places import (
     short_file,
 )
 from bystander.design.inside.stacks import COUNTED, COUNTS, INSPECTED, STACKS, UNWATCHED, CallEdge, Counts, Stacks
+from bystander.design.inside.surprises import Expectation, Hint, expectation_brief, expectation_sentence
 from bystander.design.inside.watched import (
     BLOCKED,
     ENDED,
@@ -301,11 +302,13 @@ __all__ = [
     "Down",
     "Edits",
     "Evidence",
+    "Expectation",
     "Flow",
     "FlowPlace",
     "Gate",
     "Given",
     "GivenLine",
+    "Hint",
     "InterpreterFacts",
     "KeptState",
     "Key",
@@ -384,6 +387,8 @@ __all__ = [
     "compared_by",
     "cost_text",
     "digest",
+    "expectation_brief",
+    "expectation_sentence",
     "fated_account",
     "fated_table",
     "fated_told",

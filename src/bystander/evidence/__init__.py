@@ -26,6 +26,8 @@ from bystander.evidence.timelines import TIMELINE_KIND
 from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 from bystander.evidence.within.closely import CLOSELY_KIND, against_sizes
 from bystander.evidence.within.down import seconds_by_line, way_down
+from bystander.evidence.within.expected import share_interval, shares_of
+from bystander.evidence.within.hints import HINTS, FoundHint, hints_in
 from bystander.evidence.within.narrowed import (
     Narrowing,
     is_library,
@@ -42,6 +44,7 @@ __all__ = [
     "CLOSELY_KIND",
     "COUNTS_KIND",
     "EDITS_KIND",
+    "HINTS",
     "STACKS_KIND",
     "TIMELINE_KIND",
     "UNWATCHED_KIND",
@@ -49,6 +52,7 @@ __all__ = [
     "Both",
     "Collected",
     "EvidenceKind",
+    "FoundHint",
     "Narrowing",
     "Seen",
     "Sums",
@@ -62,6 +66,7 @@ __all__ = [
     "flow_of_both",
     "flow_of_one",
     "functions_of",
+    "hints_in",
     "installed_in",
     "is_library",
     "kind_named",
@@ -77,6 +82,8 @@ __all__ = [
     "reduced",
     "register_evidence_kind",
     "seconds_by_line",
+    "share_interval",
+    "shares_of",
     "stacks_of",
     "sums_of",
     "watching_cost",

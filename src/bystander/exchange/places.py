@@ -11,6 +11,8 @@ from bystander.design import (
     Account,
     Change,
     Cost,
+    Expectation,
+    Hint,
     Lead,
     Place,
     PlaceChange,
@@ -54,6 +56,7 @@ def places_json(table: PlaceTable, order: str) -> str:
         ],
         "places": [_row(row) for row in table.rows], "groups": [_row(row) for row in table.groups],
         "sentences": list(table.sentences), "about": list(table.about),
+        "expected": [_expected(one) for one in table.expected], "hints": [_hint(one) for one in table.hints],
     }  # fmt: skip
     return json_text(document, indent=1)
 
@@ -141,14 +144,31 @@ def _account(one: Account) -> dict[str, Any]:
         },
         "timed": one.timed or None,
         "calls_repeat": one.repeats, "commits": list(one.subjects), "packages": list(one.packages),
-        "about": list(one.about),
+        "about": list(one.about), "expected": [_expected(each) for each in one.expected],
+        "hints": [_hint(each) for each in one.hints],
+    }  # fmt: skip
+
+
+def _expected(one: Expectation) -> dict[str, Any]:
+    return {
+        "word": one.word, "arm": one.arm, "places": [place_json(place) for place in one.places],
+        "expected": one.expected, "share": one.share, "low": one.low, "high": one.high, "seconds": one.seconds,
+        "total_s": one.total_s, "trials": one.trials, "surprise": one.surprise,
+    }  # fmt: skip
+
+
+def _hint(one: Hint) -> dict[str, Any]:
+    return {
+        "place": place_json(one.place), "line": one.line, "kind": one.kind, "said": one.said, "advice": one.advice,
+        "seconds": one.seconds,
     }  # fmt: skip
 
 
 def _lead(lead: Lead) -> dict[str, Any]:
     return {
         "label": lead_label(lead), "place": place_json(lead.place), "code": str(lead.standing),
-        "by_count": lead.by_count, "seconds": lead.timed and change_json(lead.timed), "p": finite(lead.p),
+        "by_count": lead.by_count, "by_surprise": lead.by_surprise,
+        "surprise": lead.surprise or None, "seconds": lead.timed and change_json(lead.timed), "p": finite(lead.p),
         "takes": [place_json(one) for one in lead.takes],
         "moved_from": place_json(lead.moved_from), "under": place_json(lead.under), "calls_before": lead.calls_before,
         "calls_after": lead.calls_after, "waiting_before_s": lead.waiting_before_s,

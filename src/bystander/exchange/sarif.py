@@ -16,6 +16,7 @@ _RULES = (
     ("slower-place", "A place whose time is shown to have grown"),
     ("faster-place", "A place whose time is shown to have shrunk"),
     ("calls-changed", "A place that is called more or less often"),
+    ("share-beyond-expected", "A place that is shown to take a larger share of the whole than the study expected"),
 )
 _ROOT = "SRCROOT"  # where the files of the candidate lie: who reads it knows
 
@@ -37,9 +38,11 @@ def leads_sarif(accounts: Sequence[Account]) -> str:
 def _results(account: Account) -> Iterator[dict[str, Any]]:
     for at, lead in enumerate(account.leads):
         worse = (lead.calls_after or 0) > (lead.calls_before or 0) if lead.by_count else lead.seconds.change_s > 0
-        rule = 2 if lead.by_count else 0 if worse else 1
+        worse = worse or lead.by_surprise
+        rule = 3 if lead.by_surprise else 2 if lead.by_count else 0 if worse else 1
         advice = try_sentence(account) if at == 0 else ""
-        sentences = [f"{account.workload}: {lead_brief(lead)}.", _ended(lead_sentence(lead)), advice]
+        surprise = f"a surprise: {lead.surprise}" if lead.surprise and not lead.by_surprise else ""
+        sentences = [f"{account.workload}: {lead_brief(lead)}.", _ended(lead_sentence(lead)), _ended(surprise), advice]
         result: dict[str, Any] = {
             "ruleId": _RULES[rule][0], "ruleIndex": rule, "level": "warning" if worse else "note",
             "message": {"text": " ".join(text for text in sentences if text)},

@@ -108,6 +108,8 @@ def lead_brief(lead: Lead) -> str:
     stands = f", {text}" if (text := standing_text(lead.standing)) else ""
     if lead.by_count:
         return f"{lead_label(lead)}{stands}: {called_text(lead)}"
+    if lead.by_surprise:
+        return f"{lead_label(lead)}{stands}: a surprise, {lead.surprise}"
     return f"{lead_label(lead)}{stands}, {change_seconds(lead.seconds)}"
 
 
@@ -122,10 +124,10 @@ def lead_sentence(lead: Lead) -> str:
         parts.append(f"with {listed([place_label(one) for one in lead.takes], 3)}")
     if text := called_text(lead):
         parts.append(text)
-    if lead.line and lead.line != lead.place.line and not lead.by_count:
+    if lead.line and lead.line != lead.place.line and lead.explains:
         parts.append(f"most of it at line {lead.line}")
     grew = lead.waiting_after_s - lead.waiting_before_s
-    if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and not lead.by_count:
+    if abs(grew) >= _WAITS * abs(lead.seconds.change_s) > 0 and lead.explains:
         waits = [duration_text(seconds, 2) for seconds in (lead.waiting_before_s, lead.waiting_after_s)]
         parts.append(f"waiting {waits[0]}, then {waits[1]}")
     return ", ".join(parts)
@@ -180,7 +182,7 @@ def _times(number: float) -> str:
 
 def account_sentences(account: Account) -> list[str]:
     """Return the account: the whole, what leads explain, and what is left."""
-    whole, leads = account.whole, [lead for lead in account.leads if not lead.by_count]
+    whole, leads = account.whole, [lead for lead in account.leads if lead.explains]
     sums = f"{duration_text(whole.before_s)}, then {duration_text(whole.after_s)}"
     what = {VIEWS[0]: "", VIEWS[1]: " of CPU time", VIEWS[2]: " of waiting"}[account.view]
     if not account.blocks:

@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from bystander.design.inside.places import BUILT_IN
+from bystander.design.inside.surprises import Expectation, Hint
 from bystander.design.inside.watched import Place
 
 __all__ = [
@@ -204,6 +205,10 @@ class Lead:
         Whether that holds, so that it need not be on top.
     moved_on : bool
         Whether its code in the study's folder is no longer what was watched.
+    surprise : str
+        What it takes beside what was expected of it, where that is shown to be more; "" for nothing.
+    by_surprise : bool
+        Whether it is a lead by that alone: then its seconds explain nothing of the change.
     """
 
     place: Place
@@ -225,6 +230,13 @@ class Lead:
     fate: str = ""
     settled: bool = False
     moved_on: bool = False
+    surprise: str = ""
+    by_surprise: bool = False
+
+    @property
+    def explains(self) -> bool:
+        """Whether its seconds are a part of the account."""
+        return not self.by_count and not self.by_surprise
 
     @property
     def timed(self) -> Change | None:
@@ -276,6 +288,10 @@ class Account:
         What limits it.
     part : tuple of str
         Which part of the trials it is of, and of how much; empty for the whole.
+    expected : tuple of Expectation
+        What the study expected of places, under both arms.
+    hints : tuple of Hint
+        Guesses from the source of the candidate.
     """
 
     workload: str
@@ -302,6 +318,8 @@ class Account:
     packages: Sequence[str] = ()
     about: Sequence[str] = ()
     part: tuple[str, ...] = ()
+    expected: tuple[Expectation, ...] = ()
+    hints: tuple[Hint, ...] = ()
 
     @property
     def explained_enough(self) -> bool:

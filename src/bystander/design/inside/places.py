@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from bystander.design.inside.surprises import Expectation, Hint
 from bystander.design.inside.watched import PYTHON, Place
 
 __all__ = [
@@ -143,6 +144,10 @@ class PlaceTable:
         What the counts say by themselves.
     about : tuple of str
         How it was watched: what that cost, and what was not seen.
+    expected : tuple of Expectation
+        What the study expected of places.
+    hints : tuple of Hint
+        Guesses from the source.
     """
 
     workload: str
@@ -165,6 +170,8 @@ class PlaceTable:
     cost: float | None = None
     sentences: tuple[str, ...] = ()
     about: tuple[str, ...] = ()
+    expected: tuple[Expectation, ...] = ()
+    hints: tuple[Hint, ...] = ()
 
 
 # Files of packages and of the standard library.

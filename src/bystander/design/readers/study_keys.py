@@ -124,6 +124,7 @@ SHARED_KEYS = _table(  # of workloads of every kind
         wrong="is no scale; write a number above 0",
     ),
     _own("ceiling", "what a share of its trials must not exceed"),
+    _own("expected_share", "which share of the whole places are expected to take"),
     _text("spans", "the file of a trial's spans", ""),
     _size("told", "a trial that tells more in marks or spans has failed", ToldLimits.size),
     Key("told_lines", Type.WHOLE, "the most lines of marks", ToldLimits.lines, 1, 100_000_000),

@@ -29,6 +29,7 @@ from bystander.design.studies.study import DEFAULT_BLOCKS, ONE_ARM_STUDY_BLOCKS,
 from bystander.design.studies.words import Condition, StoppingRule
 from bystander.design.studies.workloads import Command, Ready, ToldLimits, What, Workload
 from bystander.errors import StudyError, UnitError
+from bystander.units import parse_share
 
 __all__ = ["StudyPlace", "read_study", "workload_keys"]
 
@@ -289,6 +290,27 @@ def _ceilings(reader: KeyReader, table: Mapping[str, Any], path: str, measure: s
     return tuple(found)
 
 
+def _expected(reader: KeyReader, table: Mapping[str, Any], path: str) -> dict[str, float]:
+    """Return which share of the whole places are expected to take, by their names."""
+    value, path = table.get("expected_share"), f"{path}.expected_share"
+    found = {}
+    for name, text in reader.table(value, path).items() if value is not None else ():
+        if isinstance(text, dict):
+            example = f'"{name}.{next(iter(text), "read")}" = "10 %"'
+            reader.wrong(f"{path}.{name}", f"a name with dots stands in quotes: {example}")
+            continue
+        try:
+            share = parse_share(text)
+        except UnitError as error:
+            reader.wrong(f"{path}.{name}", str(error))
+            continue
+        if not 0 < share <= 1:
+            reader.wrong(f"{path}.{name}", f"{shown(text)} is out of range; it must be above 0 and at most 100 %")
+            continue
+        found[name] = share
+    return found
+
+
 def _what(reader: KeyReader, table: Mapping[str, Any], path: str) -> tuple[What, WorkloadKind]:
     """Return what a workload runs, and of which kind that is; where it says nothing, a command that is empty."""
     found = [(what, kind) for kind in kinds().values() if (what := kind.read(reader, table, path)) is not None]
@@ -332,6 +354,7 @@ def _expanded(
         blocks=value("blocks"),
         scale=float(value("scale")),
         ceilings=_ceilings(reader, table, path, measure),
+        expected_share=_expected(reader, table, path),
         ready=read_ready(reader, table, path) if isinstance(what, Command) else Ready(),
         numbers=read_numbers(reader, table.get("numbers"), path),
         told=ToldLimits(value("told"), value("told_lines"), value("told_names")),

@@ -233,12 +233,12 @@ class Workload:
         When it is ready.
     scale : float
         How many times as long the real work is, for which it stands in.
-    scale : float
-        How many times as long the real work is, for which it stands in.
     ceilings : tuple of Ceiling
         What a share of its trials must not exceed, under any arm.
     blocks : int or None
         Its blocks, at most; as many as the study's where it is None.
+    expected_share : mapping
+        By place, or pattern of places: the share of the whole that somebody expected it to take, in (0, 1].
     """
 
     name: str
@@ -265,6 +265,7 @@ class Workload:
     blocks: int | None = None
     scale: float = 1.0
     ceilings: tuple[Ceiling, ...] = ()
+    expected_share: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def kind(self) -> str:

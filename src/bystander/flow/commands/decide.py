@@ -22,8 +22,8 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
-from bystander.flow.leads.told import told_accounts, told_answers
 from bystander.flow.records.settled import judged_beside, settled_beside
+from bystander.flow.records.told import told_accounts, told_answers
 from bystander.units import moment_text
 from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words, with_settled
 

@@ -20,14 +20,17 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.exchange import accounts_json, places_json
 from bystander.flow.leads.accounts import account_of, view_of
+from bystander.flow.leads.beyond import expected_of, hinted, hints_of, surprised
 from bystander.flow.leads.edits import moved_on, with_edits
 from bystander.flow.leads.kept import Choice, Kept, kept_inspections
 from bystander.flow.leads.tables import table_of_state
+from bystander.flow.leads.tries import Tried, try_one
 from bystander.flow.leads.within import (
     Part,
     narrowed,
 )
 from bystander.flow.records.settled import judged_beside
+from bystander.units import listed
 from bystander.verdicts import decide, row_sentence
 
 __all__ = [
@@ -41,6 +44,7 @@ __all__ = [
     "leads_json",
     "part_of",
     "shown_of",
+    "tried",
     "usual_view",
 ]
 
@@ -110,10 +114,23 @@ def shown_of(archive: Path, kept: Sequence[Kept], left_out: Sequence[tuple[str, 
         timed = timed_verdicts(archive, kept[0].head)
         told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
         return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0])
-    order = _order_of_places(wanted)
-    table = table_of_state(kept[0], arm_of(kept[0], wanted), wanted.view or VIEWS[0], order)
-    table = fated_table(table, judged, kept[0].head.study.margin)
+    order, arm = _order_of_places(wanted), arm_of(kept[0], wanted)
+    table = table_of_state(kept[0], arm, wanted.view or VIEWS[0], order)
+    table = hinted(fated_table(table, judged, kept[0].head.study.margin), kept[0], arm)
     return Shown((), replace(table, sentences=(*left_out[0], *table.sentences)), order)
+
+
+def tried(archive: Path, record: str | None, wanted: Wanted, number: int) -> Tried:
+    """Write a study that tests a lead or a guess, by its number; raises as `leads` and `try_one`."""
+    kept, left_out = part_of(chosen_inspections(archive, record, wanted, None), wanted)
+    if len(kept) > 1:
+        names = listed([one.workload_name for one in kept], 6)
+        raise UsageError(f"--try takes a lead of one workload; name it: --only, of {names}")
+    shown = shown_of(archive, kept, left_out, wanted)
+    if shown.table:
+        return try_one(kept[0], arm_of(kept[0], wanted), (), shown.table.hints, number)
+    account = shown.accounts[0]
+    return try_one(kept[0], kept[0].arm, account.leads, account.hints, number)
 
 
 def accounts_of(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wanted: Wanted) -> list[Account]:
@@ -123,7 +140,9 @@ def accounts_of(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wante
         told = account_of(with_edits(one), wanted.view)
         moved = moved_on(one, (lead.place for lead in told.leads))
         marked = tuple(replace(lead, moved_on=lead.place in moved) for lead in told.leads)
-        found.append(replace(told, part=said, leads=marked))
+        arms = [one.against or 0, one.arm]
+        told = surprised(replace(told, part=said, leads=marked), expected_of(one, arms, told.view))
+        found.append(replace(told, hints=tuple(hints_of(one, one.arm, told.view))))
     return found
 
 

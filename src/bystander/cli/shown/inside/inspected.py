@@ -36,9 +36,9 @@ def show_inspected(target: Path, record: str | None, form: Form, number: int | N
     if form.json:
         hand_over(leads_json(shown))
         return
-    from bystander.cli.shown.accounts import print_account, print_changes
     from bystander.cli.shown.console import output
-    from bystander.cli.shown.places import FIRST, print_places
+    from bystander.cli.shown.inside.accounts import print_account, print_changes
+    from bystander.cli.shown.inside.places import FIRST, print_places
 
     console = output()
     for position, account in enumerate(shown.accounts):
@@ -52,7 +52,20 @@ def show_inspected(target: Path, record: str | None, form: Form, number: int | N
     if form.brief:
         console.print()
         return
+    if shown.table.hints if shown.table else any(one.leads or one.hints for one in shown.accounts):
+        _say_try(shown.table.run if shown.table else shown.accounts[0].run, form)
     say_next(shown.table.run if shown.table else shown.accounts[0].run, form, two=not shown.table)
+
+
+def _say_try(run: str, form: Form) -> None:
+    """Say how a lead, or a guess, is tested."""
+    from bystander.cli.shown.console import output, tell
+    from bystander.design import command_line
+
+    words = ["leads", run, *(word for name in form.wanted.only for word in ("--only", name))]
+    words += ["--arm", form.wanted.arm] if form.wanted.arm else []
+    again = command_line(*words, "--try", "1", given=given(archive=form.archive))
+    tell(output(), f"To test the first lead or guess, a study of its own (or another, by its number):\n  {again}")
 
 
 def say_next(run: str, form: Form, two: bool) -> None:
@@ -80,7 +93,7 @@ def show_closely(
     if json:
         hand_over(closely_json(found, arguments))
         return
-    from bystander.cli.shown.closely import print_arguments, print_executions
     from bystander.cli.shown.console import output
+    from bystander.cli.shown.inside.closely import print_arguments, print_executions
 
     (print_arguments if arguments else print_executions)(output(), found)

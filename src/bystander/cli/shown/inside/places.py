@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
+from bystander.cli.shown.inside.beyond import print_expected, print_hints
 from bystander.design import BUILT_IN, PlaceRow, PlaceTable, place_label, short_file
 from bystander.units import counted, duration_text, numbered, plain_text, shortened
 
@@ -63,6 +64,10 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
         console.print(_tasks(table))
     if order != "calls" and (text := _built_ins(table)):
         console.print(text)
+    print_expected(console, table.expected)
+    print_hints(console, table.hints, (table.root,), 1)
+    if table.expected or table.hints:
+        console.print()
     for text in (f"{_VIEWS[table.view]}; {_key()}.".capitalize(), *table.about):
         tell(console, text, style="quiet")
 

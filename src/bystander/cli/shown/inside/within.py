@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from bystander.cli.shown.accounts import VIEW_WORDS, Row, print_rows
 from bystander.cli.shown.console import can_draw, tell
+from bystander.cli.shown.inside.accounts import VIEW_WORDS, Row, print_rows
 from bystander.design import (
     Beside,
     BesideRow,

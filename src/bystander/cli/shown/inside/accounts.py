@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
+from bystander.cli.shown.inside.beyond import print_expected, print_hints
 from bystander.design import (
     BUILT_IN,
     VIEWS,
@@ -107,18 +108,21 @@ def print_account(console: Console, account: Account, first: int) -> None:
         print_rows(console, rows, [_said(lead) for lead in leads])
         if len(account.leads) > first:
             console.print(f"{len(account.leads) - first} more leads: --first {len(account.leads)}", style="quiet")
+    print_expected(console, account.expected)
+    print_hints(console, account.hints, account.roots, len(account.leads) + 1)
     _print_about(console, account)
 
 
 def _said(lead: Lead) -> str:
     """Return what is known beside how its code stands, which is told with its file."""
-    seconds = "no change of time is shown" if lead.by_count and not lead.seconds.shown else ""
+    seconds = "no change of time is shown" if not lead.explains and not lead.seconds.shown else ""
     text = lead_sentence(lead)
     if not lead.moved_from and (stands := standing_text(lead.standing)) and lead.place.file:
         text = text.removeprefix(stands).removeprefix(", ")
     told = ", ".join(part for part in (text, seconds) if part)
     moved = "its code has moved on since" if lead.moved_on else ""
-    return "; ".join(part for part in (told, moved, lead.fate) if part)
+    surprise = f"a surprise: {lead.surprise}" if lead.surprise else ""
+    return "; ".join(part for part in (told, surprise, moved, lead.fate) if part)
 
 
 def _where(lead: Lead, account: Account) -> str:

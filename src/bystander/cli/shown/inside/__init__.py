@@ -1,0 +1,1 @@
+"""What inspections found, on a terminal."""
