@@ -17,8 +17,8 @@ from bystander.exchange import record_json
 from bystander.flow.commands.demo import demo_archive, lay_out
 from bystander.flow.commands.observe import observe
 from bystander.flow.commands.records import whole_record
+from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.changed import inspect_changed
-from bystander.flow.inside.inspection import Asked
 from bystander.flow.observer import Silent
 from bystander.flow.places import load_study
 

@@ -78,8 +78,8 @@ def _inspected(archive: Path, name: str, recorded: bool) -> str:
     from bystander.cli.shown.live import Display
     from bystander.errors import BystanderError
     from bystander.flow.commands.demo import recorded as read_recorded
+    from bystander.flow.inside.asked import Asked
     from bystander.flow.inside.changed import inspect_changed
-    from bystander.flow.inside.inspection import Asked
     from bystander.flow.leads.shown import Wanted, leads
 
     console = output()

@@ -20,13 +20,13 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
-from bystander.cli.shown.inside.inspected import Form, say_next, show_inspected
+from bystander.cli.shown.inside.inspected import Form, say_next, show_growing, show_inspected
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from bystander.design import Study
-    from bystander.flow.inside.closely import AskedClosely
+    from bystander.flow.inside.asked import AskedClosely, AskedGrowth
     from bystander.flow.places import StudyFolder
 
 __all__ = ["INSPECT_EXAMPLE", "InspectCommand", "inspect"]
@@ -90,6 +90,14 @@ def inspect(
             "--arguments", metavar="PLACE", help="Count its calls against how many distinct arguments they were given."
         ),
     ] = None,
+    inputs: Annotated[
+        str | None,
+        typer.Option(
+            "--inputs",
+            metavar="NAME[=SIZES]",
+            help="How seconds and calls of places grow with an input: n=100,200,400, or one of the study.",
+        ),
+    ] = None,
     tick: Annotated[
         str | None,
         typer.Option("--tick", help='Look once in so much CPU time, "250 us" at least; chosen by the trial\'s length.'),
@@ -128,6 +136,7 @@ def inspect(
     from bystander.cli.shown.live import Display
     from bystander.flow.commands.inspect import Asked, comparable, inspect_recorded, inspect_study, state_of
     from bystander.flow.inside.closely import both_arms, inspect_closely
+    from bystander.flow.inside.growing import inspect_growth
     from bystander.flow.leads.shown import Wanted
     from bystander.flow.places import find_archive, new_archive
 
@@ -141,8 +150,12 @@ def inspect(
         "--order": order, "--first": first, "--all": everything, "--view": view, "--counts": counts is not None,
         "--tick": tick, "--trials": trials, "--by-hand": by_hand, "--way": way, "--resume": resume,
     })  # fmt: skip
+    growth, sizes = _growth(inputs, trials, counts, {
+        "--order": order, "--tick": tick, "--by-hand": by_hand, "--resume": resume, "--executions": executions,
+        "--arguments": by_arguments,
+    })  # fmt: skip
     wanted = Wanted(tuple(only or ()), None, view, order)
-    asked = Asked(_tick(tick), counts, by_hand, trials, closely)
+    asked = Asked(_tick(tick), counts, by_hand, trials, closely, growth)
     seconds = duration_option("--limit", limit)
     if by_hand and trials:
         raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
@@ -150,6 +163,15 @@ def inspect(
     if not quick and keep_environment:
         raise UsageError("--keep-environment does not apply: a record's trials get the variables that they had")
     target = Path() if quick else find_archive(archive, variables(), here())
+    if growth and not quick:
+        if sizes:
+            raise UsageError(f"--inputs: a record has the sizes of its study; name {growth.name} alone")
+        with Display(quiet) as display:
+            name = inspect_growth(
+                target, record, variables(), display, only or (), arm, growth, way=way, wait=wait, limit_s=seconds
+            )
+        show_growing(target, name, (), view, first, everything, json)
+        return
     if closely and not quick and arm is None and comparable(target, record):
         with Display(quiet) as display:
             both = both_arms(target, record, only or (), display)
@@ -171,13 +193,19 @@ def inspect(
         options: dict[str, Any] = {"way": way, "wait": wait, "limit_s": seconds, "seen": seen}
         if quick:
             planned, home = _planned(command, call, arguments, study, keep_environment or [])
+            if growth and sizes:
+                planned = _with_sizes(planned, growth.name, sizes, study)
             target = new_archive(archive, variables(), home)
-            place = state_of(planned, _one(only), arm)
+            place = state_of(planned, None if growth else _one(only), arm, any_workload=growth is not None)
+            options["only"] = tuple(only or ())
             done = inspect_study(planned, home, target, variables(), display, place, asked, **options)
         else:
             done = inspect_recorded(target, record, variables(), display, _one(only), arm, asked, **options)
     if closely:
         _show_closely(target, done.record, closely, json)
+        return
+    if growth:
+        show_growing(target, done.record, (), view, first, everything, json)
         return
     try:
         show_inspected(target, done.record, Form(wanted, first, everything, json, archive), done.number)
@@ -191,7 +219,7 @@ def inspect(
 
 def _closely(executions: str | None, arguments: str | None, others: dict[str, Any]) -> AskedClosely | None:
     """Return what is looked at closely; raise UsageError for what does not go with that."""
-    from bystander.flow.inside.closely import AskedClosely
+    from bystander.flow.inside.asked import AskedClosely
 
     if executions is None and arguments is None:
         return None
@@ -201,6 +229,31 @@ def _closely(executions: str | None, arguments: str | None, others: dict[str, An
     if given_too := [name for name, value in others.items() if value]:
         raise UsageError(f"{option} only counts; {given_too[0]} does not apply")
     return AskedClosely(str(executions if arguments is None else arguments), arguments is not None)
+
+
+def _growth(
+    inputs: str | None, trials: int | None, counts: bool | None, others: dict[str, Any]
+) -> tuple[AskedGrowth | None, list[str]]:
+    """Return by which input growth is asked for, and the sizes that are given; raise UsageError for nonsense."""
+    from bystander.flow.inside.asked import AskedGrowth
+
+    if inputs is None:
+        return None, []
+    if given_too := [name for name, value in others.items() if value]:
+        raise UsageError(f"--inputs shows how places grow; {given_too[0]} does not apply")
+    name, equals, text = inputs.partition("=")
+    if not name.isidentifier() or (equals and not text.strip()):
+        raise UsageError(f'--inputs: "{inputs}" names no input; write for example --inputs n=100,200,400')
+    return AskedGrowth(name, trials, counts), [one.strip() for one in text.split(",")] if equals else []
+
+
+def _with_sizes(planned: Study, name: str, sizes: list[str], study: Path | None) -> Study:
+    """Return the study of a command or a callable at some sizes of an input."""
+    from bystander.flow.quick.studies import with_sizes
+
+    if study is not None or len(planned.workloads) != 1:
+        raise UsageError(f"--inputs: a study has the sizes of its own inputs; name {name} alone")
+    return with_sizes(planned, name, sizes)
 
 
 def _show_closely(target: Path, record: str, closely: AskedClosely, json: bool) -> None:

@@ -35,6 +35,7 @@ from bystander.design.inside.accounts import (
 )
 from bystander.design.inside.closely import CLOSELY, Closely, ClosePlace, CloseUp, GivenLine, Parameter
 from bystander.design.inside.fates import fated_account, fated_table, fated_told, place_key
+from bystander.design.inside.growing import GROWTH, Growing, Grown, size_of
 from bystander.design.inside.inspections import (
     inspected_against,
     inspected_place,
@@ -234,6 +235,7 @@ __all__ = [
     "GATE_KEYS",
     "GATE_WORDS",
     "GROUPS",
+    "GROWTH",
     "HARNESS",
     "IMPORTS",
     "INSPECTED",
@@ -308,6 +310,8 @@ __all__ = [
     "Gate",
     "Given",
     "GivenLine",
+    "Growing",
+    "Grown",
     "Hint",
     "InterpreterFacts",
     "KeptState",
@@ -437,6 +441,7 @@ __all__ = [
     "scrubber",
     "short_file",
     "shuffled",
+    "size_of",
     "slowed_text",
     "standing_text",
     "state_changes",

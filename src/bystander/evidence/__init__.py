@@ -27,6 +27,7 @@ from bystander.evidence.unwatched import UNWATCHED_KIND, watching_cost
 from bystander.evidence.within.closely import CLOSELY_KIND, against_sizes
 from bystander.evidence.within.down import seconds_by_line, way_down
 from bystander.evidence.within.expected import share_interval, shares_of
+from bystander.evidence.within.growing import grown
 from bystander.evidence.within.hints import HINTS, FoundHint, hints_in
 from bystander.evidence.within.narrowed import (
     Narrowing,
@@ -66,6 +67,7 @@ __all__ = [
     "flow_of_both",
     "flow_of_one",
     "functions_of",
+    "grown",
     "hints_in",
     "installed_in",
     "is_library",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import Beside, Change, CloseUp, Down, LinesOf, Neighbour, Neighbours
+from bystander.design import Beside, Change, CloseUp, Down, Growing, Grown, LinesOf, Neighbour, Neighbours
 from bystander.exchange.places import change_json, finite, place_json
 from bystander.exchange.written.json_text import json_text
 
@@ -16,7 +16,7 @@ WITHIN_FORMAT = "bystander.within"
 
 def within_json(
     neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf], beside: Beside | None = None,
-    executions: Sequence[CloseUp] = (), arguments: Sequence[CloseUp] = (),
+    executions: Sequence[CloseUp] = (), arguments: Sequence[CloseUp] = (), growth: Growing | None = None,
 ) -> str:  # fmt: skip
     """Return the document; times in seconds a trial."""
     document = {
@@ -28,6 +28,7 @@ def within_json(
         "beside": beside and _beside(beside),
         "executions": [_executions(one) for one in executions],
         "arguments": [_arguments(one) for one in arguments],
+        "growth": growth and _growing(growth),
     }
     return json_text(document, indent=1)
 
@@ -95,6 +96,27 @@ def _arguments(one: CloseUp) -> dict[str, Any]:
         **_close_up(one), "distinct": one.seen.distinct, "at_least": one.seen.more, "most_alike": one.seen.most,
         "parameters": parameters, "sentences": list(one.sentences),
     }  # fmt: skip
+
+
+def _growing(found: Growing) -> dict[str, Any]:
+    return {
+        "run": found.run, "workload": found.workload, "arm": found.arm, "input": found.name,
+        "sizes": list(found.sizes), "blocks": found.blocks, "whole": _grown(found.whole),
+        "places": [{"place": place_json(one.place), **_grown(one), "faster": one.faster,
+                    "since_size": found.sizes[one.since]} for one in found.places],
+        "about": list(found.about),
+    }  # fmt: skip
+
+
+def _grown(one: Grown) -> dict[str, Any]:
+    return {
+        "seconds": list(one.seconds), "exponent": _exponent(one.exponent),
+        "calls": None if one.calls is None else list(one.calls), "calls_exponent": _exponent(one.calls_exponent),
+    }  # fmt: skip
+
+
+def _exponent(one: tuple[float, float, float] | None) -> dict[str, Any] | None:
+    return one and {"mean": one[0], "low": finite(one[1]), "high": finite(one[2])}
 
 
 def _beside(found: Beside) -> dict[str, Any]:

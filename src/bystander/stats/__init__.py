@@ -4,6 +4,7 @@ from bystander.stats.adjust import benjamini_hochberg, holm, rejections
 from bystander.stats.ceilings import broken_p, holds_p, trials_for_ceiling
 from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
+from bystander.stats.growth import Growth, block_exponents, count_exponent, exponent_of
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 from bystander.stats.looks import Looks, RowLooks, fixed_look, planned_looks
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
@@ -37,6 +38,7 @@ __all__ = [
     "Contrasts",
     "Examination",
     "Flipped",
+    "Growth",
     "Levels",
     "Looks",
     "Null",
@@ -48,15 +50,18 @@ __all__ = [
     "benjamini_hochberg",
     "between_groups",
     "block_and_trial_spread",
+    "block_exponents",
     "blocks_for_shift",
     "blocks_needed",
     "blocks_to_show",
     "broken_p",
     "comparable",
+    "count_exponent",
     "covered",
     "enclosing",
     "estimates",
     "examine",
+    "exponent_of",
     "fails_more_p",
     "fails_more_unpaired_p",
     "fixed_look",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -31,8 +31,10 @@ from bystander.field import (
     found_way,
     machine_facts,
 )
+from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.closely import count_closely
-from bystander.flow.inside.inspection import Asked, Inspection
+from bystander.flow.inside.growing import growing_workloads, watch_growth
+from bystander.flow.inside.inspection import Inspection
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.targets import compared_record
 from bystander.flow.observer import Observer
@@ -85,6 +87,7 @@ def inspect_study(
     wait: bool = False,
     limit_s: float | None = None,
     seen: Seen | None = None,
+    only: Sequence[str] = (),
 ) -> Inspected:
     """Look into one state of a study, in a record of its own, which has no timed trials.
 
@@ -96,6 +99,8 @@ def inspect_study(
         When a trial is ended; what was seen until then is kept.
     seen : callable, optional
         Is called when the watched trials can be shown and counting takes a while yet.
+    only : sequence of str
+        Workloads whose growth is asked for.
 
     Raises
     ------
@@ -116,7 +121,7 @@ def inspect_study(
             writer, name = kept.begin(head)
             writer.finish(State.COMPLETE)
             setting = _Setting(
-                kept, kept.head(name), arms[place[1]], place, observer, asked, found, limit_s, seen
+                kept, kept.head(name), arms[place[1]], place, observer, asked, found, limit_s, seen, tuple(only)
             )  # fmt: skip
             return _inspect(setting, lock)
 
@@ -164,8 +169,13 @@ def comparable(archive: Path, name: str | None) -> bool:
         return bool(compared_record(kept, name).study.comparisons)
 
 
-def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]:
+def state_of(study: Study, only: str | None, arm: str | None, any_workload: bool = False) -> tuple[int, int]:
     """Return the positions of the workload and the arm that are meant; the last arm where none is named.
+
+    Parameters
+    ----------
+    any_workload : bool
+        Whether only the arm matters.
 
     Raises
     ------
@@ -174,7 +184,7 @@ def state_of(study: Study, only: str | None, arm: str | None) -> tuple[int, int]
     """
     names = [workload.name for workload in study.workloads]
     chosen = chosen_names(study.workloads, [only], "the study") if only else tuple(names)
-    if len(chosen) != 1:
+    if len(chosen) != 1 and not any_workload:
         raise UsageError(
             f"one workload is looked into at a time, and there are {listed(chosen, 8)}; choose with --only"
         )
@@ -198,6 +208,7 @@ class _Setting:
     way: FoundWay
     limit_s: float | None
     seen: Seen | None
+    only: tuple[str, ...] = ()
     seed: int = field(default_factory=lambda: secrets.randbits(48))
     machine: MachineFacts = field(default_factory=machine_facts)
 
@@ -218,6 +229,13 @@ def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
         number = count_closely(
             setting.kept, setting.head, workload, arms, asked.closely, setting.observer, lock, limit_s
         )
+        return Inspected(setting.head.name, number, True)
+    if asked.growth:
+        workloads = growing_workloads(setting.head.study, setting.only, asked.growth.name)
+        number = watch_growth(
+            setting.kept, setting.head, workloads, setting.place[1], setting.arm, asked.growth, setting.observer, lock,
+            way, setting.limit_s,
+        )  # fmt: skip
         return Inspected(setting.head.name, number, True)
     if way.sentence:
         setting.observer.remark(way.sentence)

@@ -35,7 +35,7 @@ from bystander.field import (
     found_way,
     machine_facts,
 )
-from bystander.flow.inside.inspection import Asked
+from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 from bystander.flow.inside.targets import Target, compared_record, planned_targets, target_of, targets_of, unfinished

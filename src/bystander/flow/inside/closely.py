@@ -23,6 +23,7 @@ from bystander.design import (
 )
 from bystander.errors import InspectionError, UsageError
 from bystander.field import ArmMaker, CloseHook, Launcher, MachineLock, machine_facts
+from bystander.flow.inside.asked import AskedClosely
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.targets import compared_record, targets_of
 from bystander.flow.observer import Observer
@@ -32,18 +33,10 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.flow.trials.watching import CloseRuns
 from bystander.units import listed
 
-__all__ = ["AskedClosely", "both_arms", "count_closely", "inspect_closely"]
+__all__ = ["both_arms", "count_closely", "inspect_closely"]
 
 _NAMES = "it is a label such as telegrams.parse, a name, a file or file:line, and bystander leads --all lists them"
 _TRIALS = 2  # of each arm: what does not repeat is no evidence
-
-
-@dataclass(frozen=True)
-class AskedClosely:
-    """What is counted of which functions: a word for these, and whether calls are told apart by what they are given."""
-
-    place: str
-    arguments: bool
 
 
 def inspect_closely(

@@ -21,14 +21,14 @@ from bystander.design import (
 )
 from bystander.evidence import UNWATCHED_KIND, packed
 from bystander.field import FoundWay, Launcher
-from bystander.flow.inside.closely import AskedClosely
+from bystander.flow.inside.asked import Asked
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
 from bystander.flow.trials.trial import TrialRunner
 from bystander.flow.trials.watching import CountedRuns, WatchedRuns
 from bystander.units import duration_text
 
-__all__ = ["COUNTED_TRIALS", "READINGS_A_TRIAL", "SLOWER", "USUAL_TICK_NS", "Asked", "Inspection", "saw_python"]
+__all__ = ["COUNTED_TRIALS", "READINGS_A_TRIAL", "SLOWER", "USUAL_TICK_NS", "Inspection", "saw_python"]
 
 ENOUGH_READINGS = 2000
 USUAL_TICK_NS = 1_000_000
@@ -43,31 +43,6 @@ _LONG_S = 4.0
 def saw_python(watched: Watched | None) -> bool:
     """Whether a Python ran in a watched trial, one that could be read or one that could not."""
     return bool(watched and (watched.interpreters or any("Python" in one for one in watched.problems)))
-
-
-@dataclass(frozen=True)
-class Asked:
-    """How a state is to be looked into; None leaves it to what is found.
-
-    Attributes
-    ----------
-    tick_s : float or None
-        CPU time from tick to tick.
-    counts : bool or None
-        Whether calls are counted.
-    by_hand : bool
-        Somebody drives the program: one trial, without a limit.
-    trials : int or None
-        Watched trials; without a number, until there are readings enough.
-    closely : AskedClosely or None
-        A function that is looked at closely, and then nothing else.
-    """
-
-    tick_s: float | None = None
-    counts: bool | None = None
-    by_hand: bool = False
-    trials: int | None = None
-    closely: AskedClosely | None = None
 
 
 class _Seen(NamedTuple):

@@ -24,12 +24,12 @@ from bystander.design import (
 from bystander.errors import ArchiveError
 from bystander.evidence import UNWATCHED_KIND, packed
 from bystander.field import FoundWay, Launcher
+from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.inspection import (
     COUNTED_TRIALS,
     READINGS_A_TRIAL,
     SLOWER,
     USUAL_TICK_NS,
-    Asked,
     saw_python,
 )
 from bystander.flow.leads.accounts import LOOKS, MOST_BLOCKS

@@ -9,10 +9,11 @@ from pathlib import Path
 
 from bystander.design import VIEWS, Flow, Outline
 from bystander.errors import UsageError
+from bystander.evidence import Both, flow_of_both, flow_of_one, outline_of_both, outline_of_one
 from bystander.exchange import accounts_csv, leads_sarif, paths_csv
+from bystander.flow.leads.accounts import asked_of, seen_of
 from bystander.flow.leads.edits import with_edits
 from bystander.flow.leads.kept import Kept
-from bystander.flow.leads.outlines import MOST_PLACES, outline_and_flow
 from bystander.flow.leads.shown import (
     Shown,
     Wanted,
@@ -37,7 +38,38 @@ from bystander.report import (
 )
 from bystander.units import either, listed
 
-__all__ = ["LEADS_FORMATS", "leads_file", "refuse_leads_files"]
+__all__ = ["LEADS_FORMATS", "leads_file", "outline_and_flow", "refuse_leads_files"]
+
+MOST_PLACES = 40  # of a flow: more cannot be told apart
+
+
+def outline_and_flow(kept: Kept, arm: int | None, view: str | None, most: int) -> tuple[Outline, Flow]:
+    """Return outline and flow of both arms, or of one that is named.
+
+    Parameters
+    ----------
+    kept : Kept
+        With what was edited, where both arms are meant.
+    most : int
+        Places of the flow, at most.
+    """
+    study = kept.head.study
+    arms = [kept.against or 0, kept.arm] if arm is None else [arm]
+    names, roots = tuple(study.arms[one].name for one in arms), tuple(kept.head.arms[one].folder for one in arms)
+    if arm is None:
+        asked = asked_of(kept, view)
+        both, view = Both(seen_of(kept), asked), asked.view
+        found, flowing = outline_of_both(both), flow_of_both(both, most)
+    else:
+        view = view or VIEWS[0]
+        sums = sums_of_state(kept, arm, view)
+        counts = [one for _, one in kept.counts.get(arm, [])]
+        found, flowing = outline_of_one(sums), flow_of_one(sums, counts, most)
+    outline = Outline(
+        kept.name, kept.workload_name, view, names, found.whole, found.branches, found.smaller, found.smaller_s, roots
+    )
+    flow = Flow(kept.name, kept.workload_name, view, names, flowing.places, flowing.ribbons, flowing.left_out)
+    return outline, flow
 
 
 @dataclass(frozen=True)

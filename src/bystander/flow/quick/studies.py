@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ from bystander.design import (
     printed_number,
     quick_callable,
     ready_option,
+    workload_name,
 )
 from bystander.errors import UsageError
 from bystander.field import StudyFolder
@@ -32,7 +34,15 @@ _SAMPLE_S = 0.5  # of a callable that is looked into: a trial takes one sample
 
 NOW = "now"
 
-__all__ = ["Quick", "inspected_callable_study", "one_command_study", "path_of", "quick_study", "with_numbers"]
+__all__ = [
+    "Quick",
+    "inspected_callable_study",
+    "one_command_study",
+    "path_of",
+    "quick_study",
+    "with_numbers",
+    "with_sizes",
+]
 
 
 @dataclass(frozen=True)
@@ -179,6 +189,39 @@ def inspected_callable_study(
     assert isinstance(workload.what, TimedCallable)
     looked_into = replace(workload.what, sample_s=_SAMPLE_S, samples=1)
     return replace(study, workloads=(replace(workload, what=looked_into),)), home
+
+
+def with_sizes(study: Study, name: str, values: Sequence[str]) -> Study:
+    """Return a study without a file whose workload runs at each value of an input: {name}, or an argument of that name.
+
+    Raises
+    ------
+    UsageError
+        When the command does not use it, or a value is no number.
+    """
+    (workload,) = study.workloads
+    made = []
+    for text in values:
+        try:
+            value = json.loads(text)
+        except ValueError:
+            value = None
+        if not isinstance(value, int | float) or isinstance(value, bool):
+            raise UsageError(f'--inputs: "{text}" is no number; write for example --inputs n=100,200,400')
+        inputs = {name: text}
+        what = workload.what
+        if isinstance(what, Command):
+            template = what.template.replace(f"{{{{{name}}}}}", f"{{{name}}}")
+            if template == what.template:
+                raise UsageError(f"--inputs: the command does not use {name}; write {{{name}}} where it belongs")
+            what = replace(what, template=template)
+        elif isinstance(what, TimedCallable):
+            given = json.loads(what.values or "{}")
+            if not isinstance(given, dict) or name in given:
+                raise UsageError(f"--inputs: --given names all arguments but {name}, which comes from --inputs")
+            what = replace(what, values=json.dumps({**given, name: value}))
+        made.append(replace(workload, name=workload_name(workload.base, inputs), inputs=inputs, what=what))
+    return replace(study, workloads=tuple(made))
 
 
 def _with_ready(study: Study, quick: Quick) -> Study:

@@ -13,7 +13,7 @@ from bystander.cli.shown.said import hand_over
 if TYPE_CHECKING:
     from bystander.flow.leads.shown import Wanted
 
-__all__ = ["Form", "say_next", "show_closely", "show_inspected"]
+__all__ = ["Form", "say_next", "show_closely", "show_growing", "show_inspected"]
 
 
 @dataclass(frozen=True)
@@ -97,3 +97,21 @@ def show_closely(
     from bystander.cli.shown.inside.closely import print_arguments, print_executions
 
     (print_arguments if arguments else print_executions)(output(), found)
+
+
+def show_growing(
+    target: Path, record: str | None, only: Sequence[str], view: str | None, first: int | None, everything: bool,
+    json: bool,
+) -> None:  # fmt: skip
+    """Print how a workload grows with an input."""
+    from bystander.flow.leads.growing import growing_json, growing_of
+
+    found = growing_of(target, record, only, view)
+    if json:
+        hand_over(growing_json(found))
+        return
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.inside.growing import print_growing
+    from bystander.cli.shown.inside.places import FIRST
+
+    print_growing(output(), found, first or FIRST, everything)
