@@ -20,13 +20,13 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
-from bystander.cli.shown.inside.inspected import Form, say_next, show_growing, show_inspected
+from bystander.cli.shown.inside.inspected import Form, say_next, show_growing, show_inspected, show_slow
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from bystander.design import Study
-    from bystander.flow.inside.asked import AskedClosely, AskedGrowth
+    from bystander.flow.inside.asked import AskedClosely, AskedGrowth, AskedSlow
     from bystander.flow.places import StudyFolder
 
 __all__ = ["INSPECT_EXAMPLE", "InspectCommand", "inspect"]
@@ -89,6 +89,12 @@ def inspect(
         typer.Option(
             "--arguments", metavar="PLACE", help="Count its calls against how many distinct arguments they were given."
         ),
+    ] = None,
+    slow: Annotated[
+        bool, typer.Option("--slow", help="Catch slow trials of one state: in which places do they differ from others?")
+    ] = False,
+    slower_than: Annotated[
+        str | None, typer.Option("--slower-than", help='Slow is what takes longer than this: "80 ms"; with --slow.')
     ] = None,
     inputs: Annotated[
         str | None,
@@ -154,8 +160,12 @@ def inspect(
         "--order": order, "--tick": tick, "--by-hand": by_hand, "--resume": resume, "--executions": executions,
         "--arguments": by_arguments,
     })  # fmt: skip
+    caught = _slow(slow, slower_than, trials, {
+        "--order": order, "--tick": tick, "--by-hand": by_hand, "--resume": resume, "--executions": executions,
+        "--arguments": by_arguments, "--inputs": inputs, "--counts": counts is not None,
+    })  # fmt: skip
     wanted = Wanted(tuple(only or ()), None, view, order)
-    asked = Asked(_tick(tick), counts, by_hand, trials, closely, growth)
+    asked = Asked(_tick(tick), counts, by_hand, trials, closely, growth, caught)
     seconds = duration_option("--limit", limit)
     if by_hand and trials:
         raise UsageError("--by-hand and --trials are both given; keep the one that is meant")
@@ -178,7 +188,7 @@ def inspect(
             name, _ = inspect_closely(target, record, variables(), display, both, closely, wait=wait, limit_s=seconds)
         _show_closely(target, name, closely, json)
         return
-    if resume or (not quick and arm is None and not by_hand and comparable(target, record)):
+    if resume or (not quick and not caught and arm is None and not by_hand and comparable(target, record)):
         form = Form(wanted, first, everything, json, archive)
         _two_states(target, record, resume, asked, seconds, way, wait, quiet, form)
         return
@@ -206,6 +216,9 @@ def inspect(
         return
     if growth:
         show_growing(target, done.record, (), view, first, everything, json)
+        return
+    if caught:
+        show_slow(target, done.record, (), None, view, first, everything, json)
         return
     try:
         show_inspected(target, done.record, Form(wanted, first, everything, json, archive), done.number)
@@ -245,6 +258,21 @@ def _growth(
     if not name.isidentifier() or (equals and not text.strip()):
         raise UsageError(f'--inputs: "{inputs}" names no input; write for example --inputs n=100,200,400')
     return AskedGrowth(name, trials, counts), [one.strip() for one in text.split(",")] if equals else []
+
+
+def _slow(
+    slow: bool, slower_than: str | None, trials: int | None, others: dict[str, Any]
+) -> AskedSlow | None:  # fmt: skip
+    """Return which trials are slow, None where nobody asks; raise UsageError for what does not go with that."""
+    from bystander.flow.inside.asked import AskedSlow
+
+    if not slow:
+        if slower_than is not None:
+            raise UsageError("--slower-than goes with --slow")
+        return None
+    if given_too := [name for name, value in others.items() if value]:
+        raise UsageError(f"--slow watches until enough slow trials are caught; {given_too[0]} does not apply")
+    return AskedSlow(duration_option("--slower-than", slower_than), trials)
 
 
 def _with_sizes(planned: Study, name: str, sizes: list[str], study: Path | None) -> Study:

@@ -16,7 +16,7 @@ from bystander.cli.given.inspected import (
     ViewOption,
 )
 from bystander.cli.given.options import ArchiveOption, JsonOption, SpreadsheetOption, here, variables
-from bystander.cli.shown.inside.inspected import Form, show_closely, show_growing, show_inspected
+from bystander.cli.shown.inside.inspected import Form, show_closely, show_growing, show_inspected, show_slow
 from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
 from bystander.files import write_whole
@@ -70,6 +70,9 @@ def leads(
             "--beside", metavar="INSPECTION", help="One state beside an inspection of another hour: calls exactly."
         ),
     ] = None,
+    slow: Annotated[
+        bool, typer.Option("--slow", help="Where slow trials differ from typical ones, as inspect --slow caught them.")
+    ] = False,
     growth: Annotated[
         bool, typer.Option("--growth", help="How places grow with an input, as inspect --inputs watched it.")
     ] = False,
@@ -114,15 +117,20 @@ def leads(
     part = Part(under, tuple(without or ()), libraries)
     wanted = Wanted(tuple(only or ()), arm, view, order, part)
     into = above is not None or below is not None or down or lines is not None
-    if growth:
+    if growth or slow:
         others = {
-            "--arm": arm, "--order": order, "--under": under, "--without": without, "--libraries": libraries,
+            "--slow": slow and growth, "--arm": arm if growth else None,
+            "--order": order, "--under": under, "--without": without, "--libraries": libraries,
             "--above": above, "--below": below, "--down": down, "--lines": lines, "--beside": other, "--try": number,
             "--executions": executions, "--arguments": by_arguments, "--to": to, "--picture": picture,
         }  # fmt: skip
         if unfit := [name for name, value in others.items() if value]:
-            raise UsageError(f"--growth shows how all places grow; {unfit[0]} does not apply")
-        show_growing(target, record, only or (), view, first, everything, json)
+            option = "--growth" if growth else "--slow"
+            raise UsageError(f"{option} shows all places of trials of its own; {unfit[0]} does not apply")
+        if slow:
+            show_slow(target, record, only or (), arm, view, first, everything, json)
+        else:
+            show_growing(target, record, only or (), view, first, everything, json)
         return
     if number is not None:
         if into or to or picture or other is not None or executions is not None or by_arguments is not None or json:

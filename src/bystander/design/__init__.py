@@ -35,7 +35,6 @@ from bystander.design.inside.accounts import (
 )
 from bystander.design.inside.closely import CLOSELY, Closely, ClosePlace, CloseUp, GivenLine, Parameter
 from bystander.design.inside.fates import fated_account, fated_table, fated_told, place_key
-from bystander.design.inside.growing import GROWTH, Growing, Grown, size_of
 from bystander.design.inside.inspections import (
     inspected_against,
     inspected_place,
@@ -60,6 +59,7 @@ from bystander.design.inside.places import (
     place_label,
     short_file,
 )
+from bystander.design.inside.several import GROWTH, SLOW, Growing, Grown, SlowPlace, SlowTrials, size_of
 from bystander.design.inside.stacks import COUNTED, COUNTS, INSPECTED, STACKS, UNWATCHED, CallEdge, Counts, Stacks
 from bystander.design.inside.surprises import Expectation, Hint, expectation_brief, expectation_sentence
 from bystander.design.inside.watched import (
@@ -261,6 +261,7 @@ __all__ = [
     "QUEUED",
     "RUNNING",
     "SHARED_KEYS",
+    "SLOW",
     "STACKS",
     "START",
     "STUDY_KEYS",
@@ -351,6 +352,8 @@ __all__ = [
     "RunTrials",
     "Settled",
     "SettledPlace",
+    "SlowPlace",
+    "SlowTrials",
     "Stacks",
     "Standing",
     "Start",

@@ -38,6 +38,7 @@ from bystander.evidence.within.narrowed import (
 )
 from bystander.evidence.within.neighbours import neighbours_of_both, neighbours_of_one
 from bystander.evidence.within.outlines import flow_of_both, flow_of_one, outline_of_both, outline_of_one
+from bystander.evidence.within.slow import slow_places
 
 __all__ = [
     "ACCOUNT_KIND",
@@ -86,6 +87,7 @@ __all__ = [
     "seconds_by_line",
     "share_interval",
     "shares_of",
+    "slow_places",
     "stacks_of",
     "sums_of",
     "watching_cost",

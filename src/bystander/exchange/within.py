@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from bystander.design import Beside, Change, CloseUp, Down, Growing, Grown, LinesOf, Neighbour, Neighbours
+from bystander.design import Beside, Change, CloseUp, Down, Growing, Grown, LinesOf, Neighbour, Neighbours, SlowTrials
 from bystander.exchange.places import change_json, finite, place_json
 from bystander.exchange.written.json_text import json_text
 
@@ -17,6 +17,7 @@ WITHIN_FORMAT = "bystander.within"
 def within_json(
     neighbours: Sequence[Neighbours], down: Sequence[Down], lines: Sequence[LinesOf], beside: Beside | None = None,
     executions: Sequence[CloseUp] = (), arguments: Sequence[CloseUp] = (), growth: Growing | None = None,
+    slow: SlowTrials | None = None,
 ) -> str:  # fmt: skip
     """Return the document; times in seconds a trial."""
     document = {
@@ -29,6 +30,7 @@ def within_json(
         "executions": [_executions(one) for one in executions],
         "arguments": [_arguments(one) for one in arguments],
         "growth": growth and _growing(growth),
+        "slow": slow and _slow(slow),
     }
     return json_text(document, indent=1)
 
@@ -117,6 +119,16 @@ def _grown(one: Grown) -> dict[str, Any]:
 
 def _exponent(one: tuple[float, float, float] | None) -> dict[str, Any] | None:
     return one and {"mean": one[0], "low": finite(one[1]), "high": finite(one[2])}
+
+
+def _slow(found: SlowTrials) -> dict[str, Any]:
+    places = [{"place": place_json(one.place), "seconds": change_json(one.seconds), "p": one.p} for one in found.places]
+    return {
+        "run": found.run, "workload": found.workload, "arm": found.arm, "trials": found.trials, "slow": found.slow,
+        "slower_than_s": found.end_s, "median_s": found.middle_s, "whole": change_json(found.whole), "places": places,
+        "waits": {name: list(both) for name, both in found.waits.items()}, "seed": found.seed,
+        "about": list(found.about),
+    }  # fmt: skip
 
 
 def _beside(found: Beside) -> dict[str, Any]:

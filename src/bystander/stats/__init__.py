@@ -26,6 +26,7 @@ from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contra
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, outlying, serial_z, soundness
 from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
+from bystander.stats.two_groups import apart, regrouped
 from bystander.stats.warmup import warm_from
 from bystander.stats.whole import SumsRatio, comparable, part_errors, ratio_of_sums, weighted_sum
 
@@ -47,6 +48,7 @@ __all__ = [
     "Soundness",
     "SumsRatio",
     "alone",
+    "apart",
     "benjamini_hochberg",
     "between_groups",
     "block_and_trial_spread",
@@ -88,6 +90,7 @@ __all__ = [
     "quantiles",
     "rank_sum_null",
     "ratio_of_sums",
+    "regrouped",
     "rejections",
     "robust_spread",
     "samples_that_pay",

@@ -36,6 +36,7 @@ from bystander.flow.inside.closely import count_closely
 from bystander.flow.inside.growing import growing_workloads, watch_growth
 from bystander.flow.inside.inspection import Inspection
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
+from bystander.flow.inside.slow import watch_slow
 from bystander.flow.inside.targets import compared_record
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
@@ -229,6 +230,12 @@ def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
         number = count_closely(
             setting.kept, setting.head, workload, arms, asked.closely, setting.observer, lock, limit_s
         )
+        return Inspected(setting.head.name, number, True)
+    if asked.slow:
+        number = watch_slow(
+            setting.kept, setting.head, *setting.place, setting.arm, asked.slow, setting.observer, lock, way,
+            setting.limit_s,
+        )  # fmt: skip
         return Inspected(setting.head.name, number, True)
     if asked.growth:
         workloads = growing_workloads(setting.head.study, setting.only, asked.growth.name)

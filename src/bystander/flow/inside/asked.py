@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-__all__ = ["Asked", "AskedClosely", "AskedGrowth"]
+__all__ = ["Asked", "AskedClosely", "AskedGrowth", "AskedSlow"]
 
 
 @dataclass(frozen=True)
@@ -25,6 +25,14 @@ class AskedGrowth:
 
 
 @dataclass(frozen=True)
+class AskedSlow:
+    """Beyond which seconds a trial is slow, None for what lies apart; and in how many trials, None for enough."""
+
+    slower_than_s: float | None = None
+    trials: int | None = None
+
+
+@dataclass(frozen=True)
 class Asked:
     """How a state is to be looked into; None leaves it to what is found.
 
@@ -42,6 +50,8 @@ class Asked:
         A function that is looked at closely, and then nothing else.
     growth : AskedGrowth or None
         How it grows with an input, and then nothing else.
+    slow : AskedSlow or None
+        Slow trials are caught, and then nothing else.
     """
 
     tick_s: float | None = None
@@ -50,3 +60,4 @@ class Asked:
     trials: int | None = None
     closely: AskedClosely | None = None
     growth: AskedGrowth | None = None
+    slow: AskedSlow | None = None

@@ -13,7 +13,7 @@ from bystander.cli.shown.said import hand_over
 if TYPE_CHECKING:
     from bystander.flow.leads.shown import Wanted
 
-__all__ = ["Form", "say_next", "show_closely", "show_growing", "show_inspected"]
+__all__ = ["Form", "say_next", "show_closely", "show_growing", "show_inspected", "show_slow"]
 
 
 @dataclass(frozen=True)
@@ -104,7 +104,7 @@ def show_growing(
     json: bool,
 ) -> None:  # fmt: skip
     """Print how a workload grows with an input."""
-    from bystander.flow.leads.growing import growing_json, growing_of
+    from bystander.flow.leads.several import growing_json, growing_of
 
     found = growing_of(target, record, only, view)
     if json:
@@ -115,3 +115,21 @@ def show_growing(
     from bystander.cli.shown.inside.places import FIRST
 
     print_growing(output(), found, first or FIRST, everything)
+
+
+def show_slow(
+    target: Path, record: str | None, only: Sequence[str], arm: str | None, view: str | None, first: int | None,
+    everything: bool, json: bool,
+) -> None:  # fmt: skip
+    """Print in which places slow trials differ from typical ones."""
+    from bystander.flow.leads.several import slow_json, slow_of
+
+    found = slow_of(target, record, only, arm, view)
+    if json:
+        hand_over(slow_json(found))
+        return
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.inside.places import FIRST
+    from bystander.cli.shown.inside.slow import print_slow
+
+    print_slow(output(), found, first or FIRST, everything)

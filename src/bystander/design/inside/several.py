@@ -1,16 +1,19 @@
-"""How the time and the calls of places grow with an input."""
+"""One state in many trials: how its places grow with an input, and where its slow trials are slow."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
+from bystander.design.inside.accounts import Change
 from bystander.design.inside.watched import Place
 from bystander.design.studies.workloads import Workload
 
-__all__ = ["GROWTH", "Growing", "Grown"]
+__all__ = ["GROWTH", "SLOW", "Growing", "Grown", "SlowPlace", "SlowTrials", "size_of"]
 
-GROWTH = "growth"  # the purpose of a run
+GROWTH, SLOW = "growth", "slow"  # purposes of runs
 
 
 @dataclass(frozen=True)
@@ -84,3 +87,56 @@ def size_of(workload: Workload, name: str) -> float:
     except ValueError:
         return math.nan
     return size if math.isfinite(size) and size > 0 else math.nan
+
+
+class SlowPlace(NamedTuple):
+    """A place with the libraries that it calls: seconds in typical trials, then in slow ones; p over all places."""
+
+    place: Place
+    seconds: Change
+    p: float
+
+
+@dataclass(frozen=True)
+class SlowTrials:
+    """Slow trials beside typical ones.
+
+    Attributes
+    ----------
+    run, workload, arm : str
+    trials, slow : int
+        That were watched, and of them slow.
+    end_s : float
+        Beyond which a trial is slow.
+    middle_s : float
+        The median of all.
+    whole : Change
+        Of a trial: typical, then slow.
+    places : tuple of SlowPlace
+        Parts that are disjoint and sum to the whole, the largest difference first.
+    waits : mapping
+        By what was waited for: seconds in typical trials, then in slow ones.
+    root : str
+    seed : int
+        Of the regroupings that were drawn.
+    about : tuple of str
+    """
+
+    run: str
+    workload: str
+    arm: str
+    trials: int
+    slow: int
+    end_s: float
+    middle_s: float
+    whole: Change
+    places: tuple[SlowPlace, ...]
+    waits: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    root: str = ""
+    seed: int = 0
+    about: tuple[str, ...] = ()
+
+    @property
+    def shown(self) -> tuple[SlowPlace, ...]:
+        """The places in which slow trials are shown to differ."""
+        return tuple(one for one in self.places if one.seconds.shown)
