@@ -14,7 +14,7 @@ from test_within import FIT, MAIN, PLAN, TRIAL, stacks
 
 from bystander.design import Expectation, expectation_sentence
 from bystander.errors import StudyError
-from bystander.evidence import HINTS, hints_in, share_interval, shares_of
+from bystander.evidence import HINTS, hints_in, hunk_of, share_interval, shares_of
 from bystander.flow.places import load_study
 
 ROOT = Path(__file__).parents[1]
@@ -201,3 +201,16 @@ def test_wrong_expectations_are_told(tmp_path: Path, line: str, said: str) -> No
     with pytest.raises(StudyError) as raised:
         load_study(None, tmp_path)
     assert said in str(raised.value)
+
+
+def test_an_edit_is_told_as_a_difference_of_its_function() -> None:
+    """Lines are those of the files; only this function's; cut where it is long."""
+    before = "x = 1\ndef f(a):\n    b = a\n    return b\ndef g():\n    return 1\n"
+    after = "x = 2\n\n\ndef f(a):\n    b = a + 1\n    return b\ndef g():\n    return 2\n"
+    assert hunk_of((before, after), "f", (2, 4), 40) == (
+        "@@ -2,3 +4,3 @@", " def f(a):", "-    b = a", "+    b = a + 1", "     return b",
+    )  # fmt: skip
+    assert hunk_of((before, after), "f", (2, 4), 2) == ("@@ -2,3 +4,3 @@", " def f(a):", "...")
+    assert hunk_of((before, after), "h", (1, 1), 40) == ()
+    assert hunk_of((before, before), "f", (2, 2), 40) == ()
+    assert hunk_of(("def f(:", after), "f", (1, 1), 40) == ()

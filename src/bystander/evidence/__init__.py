@@ -4,7 +4,7 @@ from bystander.evidence.compared.accounts import account
 from bystander.evidence.compared.answers import ANSWERS_KIND
 from bystander.evidence.compared.both import Asked, Both, Seen
 from bystander.evidence.compared.edits import EDITS_KIND
-from bystander.evidence.compared.functions import functions_of
+from bystander.evidence.compared.functions import functions_of, hunk_of
 from bystander.evidence.compared.matching import edits_of, installed_in
 from bystander.evidence.compared.told import ACCOUNT_KIND
 from bystander.evidence.count_sentences import count_sentences
@@ -70,6 +70,7 @@ __all__ = [
     "functions_of",
     "grown",
     "hints_in",
+    "hunk_of",
     "installed_in",
     "is_library",
     "kind_named",

@@ -178,6 +178,7 @@ def _lead(lead: Lead) -> dict[str, Any]:
             {"place": place_json(one.place), "before": one.before, "after": one.after} for one in lead.called
         ],
         "said": lead_sentence(lead), "fate": lead.fate or None, "settled": lead.settled, "moved_on": lead.moved_on,
+        "hunk": list(lead.hunk),
     }  # fmt: skip
 
 

@@ -274,7 +274,7 @@ def told_account(account: Account) -> AccountTold:
     leads = tuple(
         LeadTold(
             lead_label(lead), place_where(lead.place, account.roots), lead_brief(lead), lead_sentence(lead),
-            calls_text(lead), lead.timed,
+            calls_text(lead), lead.timed, hunk=lead.hunk,
         )
         for lead in account.leads[:_MOST_TOLD]
     )  # fmt: skip

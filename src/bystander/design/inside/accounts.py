@@ -209,6 +209,8 @@ class Lead:
         What it takes beside what was expected of it, where that is shown to be more; "" for nothing.
     by_surprise : bool
         Whether it is a lead by that alone: then its seconds explain nothing of the change.
+    hunk : tuple of str
+        How its function was edited, as lines of a unified difference; empty where it was not, or nobody knows.
     """
 
     place: Place
@@ -232,6 +234,7 @@ class Lead:
     moved_on: bool = False
     surprise: str = ""
     by_surprise: bool = False
+    hunk: tuple[str, ...] = ()
 
     @property
     def explains(self) -> bool:
@@ -343,6 +346,8 @@ class LeadTold:
         None for what has calls only.
     fate : str
         What somebody judged of it since; it is not kept with the inspection.
+    hunk : tuple of str
+        How its function was edited; see `Lead`.
     """
 
     label: str
@@ -352,6 +357,7 @@ class LeadTold:
     calls: str
     seconds: Change | None
     fate: str = ""
+    hunk: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

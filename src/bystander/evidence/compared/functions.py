@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import ast
+import difflib
 import hashlib
+import re
 import warnings
 from collections.abc import Iterator
 from typing import NamedTuple
 
-__all__ = ["Function", "functions_of"]
+__all__ = ["Function", "functions_of", "hunk_of"]
 
 _NESTED = (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef, ast.Lambda, ast.GeneratorExp)
 Nested = ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef | ast.Lambda | ast.GeneratorExp
@@ -46,6 +48,41 @@ def functions_of(text: str) -> list[Function] | None:
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
     return sorted(found, key=lambda one: one.first)
+
+
+def hunk_of(texts: tuple[str, str], name: str, lines: tuple[int, int], most: int) -> tuple[str, ...]:
+    """Return how a function differs between two files, as lines of a unified difference; "..." where it is cut.
+
+    Parameters
+    ----------
+    texts : pair of str
+        The files, before and after.
+    name : str
+        Qualified.
+    lines : pair of int
+        Where it begins, about: of several of that name the nearest is meant.
+    most : int
+        Lines that are told, at most.
+    """
+    sides = []
+    for text, line in zip(texts, lines, strict=True):
+        mine = [one for one in functions_of(text) or () if one.name == name]
+        if not mine:
+            return ()
+        one = min(mine, key=lambda found: abs(found.first - line))
+        sides.append((one.first, text.splitlines()[one.first - 1 : one.last]))
+    (before, old), (after, new) = sides
+    found = [*difflib.unified_diff(old, new, lineterm="", n=2)][2:]
+    told = [_moved(line, before - 1, after - 1) for line in found]
+    return tuple(told if len(told) <= most else [*told[:most], "..."])
+
+
+def _moved(line: str, before: int, after: int) -> str:
+    """Return a line of a difference; a head tells lines of the files, not of the function."""
+    head = re.fullmatch(r"@@ -(\d+)((?:,\d+)?) \+(\d+)((?:,\d+)?) @@", line)
+    if not head:
+        return line
+    return f"@@ -{int(head[1]) + before}{head[2]} +{int(head[3]) + after}{head[4]} @@"
 
 
 def _inside(node: ast.AST, prefix: str) -> Iterator[Function]:

@@ -22,6 +22,7 @@ def told_table(told: AccountTold) -> dict[str, Any]:
         {
             **{name: getattr(lead, name) for name in _TEXTS},
             "seconds": lead.seconds and [_finite(number) for number in lead.seconds],
+            "hunk": list(lead.hunk),
         }
         for lead in told.leads
     ]
@@ -48,7 +49,8 @@ def told_from_table(table: dict[str, Any]) -> AccountTold:
     leads = []
     for one in table["leads"]:
         label, where, brief, said, calls = (str(one[name]) for name in _TEXTS)
-        leads.append(LeadTold(label, where, brief, said, calls, _change(one["seconds"])))
+        hunk = tuple(str(line) for line in one.get("hunk", ()))  # inspections of before kept none
+        leads.append(LeadTold(label, where, brief, said, calls, _change(one["seconds"]), hunk=hunk))
     workload, against, arm, run, advice = (str(table[name]) for name in _NAMES)
     sentences, subjects, packages, about = (tuple(str(text) for text in table[name]) for name in _LISTS)
     return AccountTold(

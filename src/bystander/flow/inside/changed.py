@@ -40,7 +40,7 @@ from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.inside.side_by_side import Plan, SideBySide, Tried
 from bystander.flow.inside.targets import Target, compared_record, planned_targets, target_of, targets_of, unfinished
 from bystander.flow.leads.accounts import MOST_BLOCKS, account_of
-from bystander.flow.leads.edits import edits_between
+from bystander.flow.leads.edits import edits_between, with_hunks
 from bystander.flow.leads.kept import Kept, read_inspection
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
@@ -329,7 +329,7 @@ def _write_account(work: _Work, target: Target, writer: RecordWriter, run: Run) 
     """Keep what was edited, of what trials met, and the account in words."""
     kept = _read(work, run)
     edits = edits_between(kept, (work.arms[target[1]], work.arms[target[2]]), work.home.git)
-    told = told_account(account_of(replace(kept, edits=edits)))
+    told = told_account(with_hunks(account_of(replace(kept, edits=edits)), edits))
     packets = [packed(EDITS_KIND, edits, {"matches": len(edits.matches)})]
     packets.append(packed(ACCOUNT_KIND, told, {"leads": len(told.leads)}))
     writer.evidence(Whose(run.number, target[0], target[2]), packets)

@@ -7,15 +7,16 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from bystander.design import PYTHON, ArmState, Edits, Place, short_file
+from bystander.design import PYTHON, Account, ArmState, Edits, Place, Standing, short_file
 from bystander.errors import ArmError
-from bystander.evidence import edits_of, functions_of, installed_in
+from bystander.evidence import edits_of, functions_of, hunk_of, installed_in
 from bystander.field import Git, package_release, source_text
 from bystander.flow.leads.kept import Kept
 
-__all__ = ["edits_between", "moved_on", "with_edits"]
+__all__ = ["edits_between", "moved_on", "with_edits", "with_hunks"]
 
 _MOST_SUBJECTS = 20
+_MOST_LINES = 40  # of an edit that are told with its lead
 
 
 def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) -> Edits:
@@ -65,6 +66,20 @@ def _packages(edits: Edits) -> Iterable[str]:
     for name, releases in sorted(differ.items()):
         before, after = releases.get(0, ""), releases.get(1, "")
         yield f"{name} {before}, then {after}" if before and after and before != after else name
+
+
+def with_hunks(account: Account, edits: Edits) -> Account:
+    """Return an account whose edited leads tell how they were edited, as far as both files still lie there."""
+    before = {match.after: match.before for match in edits.matches if match.standing is Standing.EDITED}
+    leads = []
+    for lead in account.leads:
+        old = before.get(lead.place)
+        texts = (source_text(old.file), source_text(lead.place.file)) if old else (None, None)
+        if old and texts[0] is not None and texts[1] is not None:
+            pair, lines = (texts[0], texts[1]), (old.line, lead.place.line)
+            lead = replace(lead, hunk=hunk_of(pair, lead.place.name, lines, _MOST_LINES))
+        leads.append(lead)
+    return replace(account, leads=tuple(leads))
 
 
 def moved_on(kept: Kept, places: Iterable[Place]) -> set[Place]:

@@ -21,7 +21,7 @@ from bystander.errors import UsageError
 from bystander.exchange import accounts_json, places_json
 from bystander.flow.leads.accounts import account_of, view_of
 from bystander.flow.leads.beyond import expected_of, hinted, hints_of, surprised
-from bystander.flow.leads.edits import moved_on, with_edits
+from bystander.flow.leads.edits import moved_on, with_edits, with_hunks
 from bystander.flow.leads.kept import Choice, Kept, kept_inspections
 from bystander.flow.leads.tables import table_of_state
 from bystander.flow.leads.tries import Tried, try_one
@@ -142,6 +142,7 @@ def accounts_of(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wante
         marked = tuple(replace(lead, moved_on=lead.place in moved) for lead in told.leads)
         arms = [one.against or 0, one.arm]
         told = surprised(replace(told, part=said, leads=marked), expected_of(one, arms, told.view))
+        told = with_hunks(told, with_edits(one).edits) if one.head.observed_here else told
         found.append(replace(told, hints=tuple(hints_of(one, one.arm, told.view))))
     return found
 

@@ -103,7 +103,7 @@ def _flow(flow: Flow) -> Figure:
 
 def _ribbon(one: DrawnRibbon) -> PathPatch:
     bend = (one.x2 - one.x1) / 2
-    a, b = one.y1 + one.width, one.y2 + one.width
+    a, b = one.y1 + one.leaving, one.y2 + one.width
     points = [
         (one.x1, one.y1), (one.x1 + bend, one.y1), (one.x2 - bend, one.y2), (one.x2, one.y2), (one.x2, b),
         (one.x2 - bend, b), (one.x1 + bend, a), (one.x1, a), (one.x1, one.y1),

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from bystander.design import Flow, FlowPlace, Ribbon, place_label
-from bystander.units import duration_text, shortened
+from bystander.units import counted, duration_text, shortened
 
 __all__ = ["DrawnFlow", "DrawnPlace", "DrawnRibbon", "drawn_flow"]
 
 _HEIGHT, _BAR, _COLUMN, _SLOT, _TOP = 400.0, 8.0, 150.0, 29.0, 28.0
-_FEWEST, _LETTERS = 1000.0, 26
+_FEWEST, _LETTERS, _LABEL = 1000.0, 26, 190.0
 _SWEEPS = 6
 
 
@@ -29,13 +29,18 @@ class DrawnPlace:
 
 @dataclass(frozen=True)
 class DrawnRibbon:
-    """What flows from one place into another: from the right edge of the one to the left edge of the other."""
+    """What flows from one place into another: from the right edge of the one to the left edge of the other.
+
+    It is as wide as its seconds where it comes in; where it leaves it is narrower if all that leaves there is more than
+    the place takes, as through recursion the same seconds may leave it twice.
+    """
 
     x1: float
     y1: float
     x2: float
     y2: float
     width: float
+    leaving: float
     tip: str
     changed: bool
 
@@ -43,7 +48,7 @@ class DrawnRibbon:
     def path(self) -> str:
         """The ribbon's outline as SVG draws it."""
         bend = (self.x2 - self.x1) / 2
-        a, b = self.y1 + self.width, self.y2 + self.width
+        a, b = self.y1 + self.leaving, self.y2 + self.width
         return (
             f"M{self.x1:.1f} {self.y1:.1f}C{self.x1 + bend:.1f} {self.y1:.1f} {self.x2 - bend:.1f} {self.y2:.1f} "
             f"{self.x2:.1f} {self.y2:.1f}V{b:.1f}C{self.x2 - bend:.1f} {b:.1f} {self.x1 + bend:.1f} {a:.1f} "
@@ -70,7 +75,7 @@ def drawn_flow(flow: Flow) -> DrawnFlow:
     rows = _rows(column, forward)
     unit = _unit(flow, rows)
     width = max(_FEWEST, (max(column, default=0) + 1) * _COLUMN)
-    step = (width - _BAR - 130) / max(1, max(column, default=0))
+    step = (width - _BAR - _LABEL) / max(1, max(column, default=0))
     xs = [4 + column[k] * step for k in range(len(flow.places))]
     ys = _heights(flow, rows, forward, unit)
     places = []
@@ -84,7 +89,8 @@ def drawn_flow(flow: Flow) -> DrawnFlow:
     if back:
         notes.append("What leads back to a place that is left of it, as recursion does, is not drawn.")
     if flow.left_out:
-        notes.append(f"{flow.left_out} smaller places are not drawn.")
+        few = "is" if flow.left_out == 1 else "are"
+        notes.append(f"{counted(flow.left_out, 'smaller place')} {few} not drawn.")
     ribbons = tuple(_ribbons(flow, forward, xs, ys, unit, two))
     height = max((one.y + one.height for one in places), default=0.0) + 6
     return DrawnFlow(width, height, tuple(places), ribbons, _BAR, tuple(notes))
@@ -194,6 +200,10 @@ def _ribbons(
 ) -> list[DrawnRibbon]:
     """Return the ribbons, each leaving and coming in below those above it."""
     leaving, coming = [0.0] * len(xs), [0.0] * len(xs)
+    sums = [0.0] * len(xs)
+    for ribbon in forward:
+        sums[ribbon.caller] += ribbon.after_s or ribbon.before_s
+    share = [min(1.0, _size(one) / sums[k]) if sums[k] else 1.0 for k, one in enumerate(flow.places)]
     found = []
     for ribbon in sorted(forward, key=lambda one: (ys[one.callee], ys[one.caller])):
         a, b = ribbon.caller, ribbon.callee
@@ -202,9 +212,12 @@ def _ribbons(
         tip = f"{names}: {_seconds(ribbon.before_s, ribbon.after_s, two)}{_calls(ribbon, two)}"
         changed = two and not (ribbon.before_s and ribbon.after_s)
         found.append(
-            DrawnRibbon(xs[a] + _BAR, ys[a] + leaving[a], xs[b], ys[b] + coming[b], max(0.6, wide), tip, changed)
-        )
-        leaving[a], coming[b] = leaving[a] + wide, coming[b] + wide
+            DrawnRibbon(
+                xs[a] + _BAR, ys[a] + leaving[a], xs[b], ys[b] + coming[b], max(0.6, wide),
+                max(0.6, wide * share[a]), tip, changed,
+            )
+        )  # fmt: skip
+        leaving[a], coming[b] = leaving[a] + wide * share[a], coming[b] + wide
     return found
 
 

@@ -11,6 +11,7 @@ from bystander.units import counted, duration_text
 __all__ = ["DrawnBranch", "DrawnOutline", "drawn_outline", "smaller_text"]
 
 _EDGE = 2.5  # percent at both ends, so that no mark is cut
+_DIGITS = 3
 _WORTH = 0.005  # of the whole: less is not told beside a branch
 _SPINE, _STEP, _DEEPEST = 1.6, 1.1, 14  # percent: of the mirror's spine, of a level, and how many levels step aside
 
@@ -109,7 +110,7 @@ def _both(before_s: float, after_s: float, least_s: float) -> str:
     """Return seconds of both arms, "" where they are less than that."""
     if max(before_s, after_s) < least_s:
         return ""
-    before, after = (duration_text(s, 2) if s else "0" for s in (before_s, after_s))
+    before, after = (duration_text(s, _DIGITS) if s else "0" for s in (before_s, after_s))
     return after if before == after else f"{before}, then {after}"
 
 
