@@ -234,6 +234,16 @@ def test_leads_go_into_places(harbour: Path, run: Run) -> None:
     assert "after: tidebook.__main__ > tidebook.__main__.main > telegrams.summary > telegrams.parse, alone" in down
     alone = run("leads", "--only", "gauge", "--arm", "after", "--libraries", "with-callers").stdout
     assert "enum" not in alone.partition("Built-ins")[0]
+    plain = json.loads(run("leads", "--only", "gauge", "--arm", "after", "--json").stdout)
+    with_imports = json.loads(
+        run("leads", "--only", "gauge", "--arm", "after", "--imports", "with-callers", "--json").stdout
+    )
+    at_start, everywhere = (one["groups"][0] for one in (with_imports, plain))
+    assert (at_start["label"], everywhere["label"]) == ("imports", "imports")
+    assert at_start["alone_s"] < 0.7 * everywhere["alone_s"]  # what the interpreter imports for itself has no caller
+    assert sum(one["alone_s"] for one in with_imports["places"] if one["alone_s"]) > sum(
+        one["alone_s"] for one in plain["places"] if one["alone_s"]
+    )
     lines = run("leads", "--only", "gauge", "--lines", "telegrams.parse").stdout
     assert "Its source is not here" in lines  # it was recorded elsewhere: no file that it names is read
 
@@ -263,6 +273,7 @@ def test_leads_go_into_places(harbour: Path, run: Run) -> None:
         (("--only", "gauge", "--lines", "len"), "tells a line"),
         (("--down",), "one workload is gone into at a time"),
         (("--only", "gauge", "--libraries", "away"), "it is apart or with-callers"),
+        (("--only", "gauge", "--imports", "away"), "it is apart or with-callers"),
         (("--only", "gauge", "--down", "--to", "x.csv"), "--to is for all places"),
         (("--only", "gauge", "--down", "--first", "3"), "--first is for all places"),
     ],

@@ -54,6 +54,12 @@ def leads(
             "--libraries", metavar="WORD", help="Count libraries with-callers, or apart as places of their own (usual)."
         ),
     ] = None,
+    imports: Annotated[
+        str | None,
+        typer.Option(
+            "--imports", metavar="WORD", help="Count imports with-callers, which import modules, or apart (usual)."
+        ),
+    ] = None,
     above: Annotated[
         str | None, typer.Option("--above", metavar="PLACE", help="Who calls this place: seconds and calls of each.")
     ] = None,
@@ -114,13 +120,13 @@ def leads(
     from bystander.flow.places import find_archive
 
     target = find_archive(archive, variables(), here())
-    part = Part(under, tuple(without or ()), libraries)
+    part = Part(under, tuple(without or ()), libraries, imports)
     wanted = Wanted(tuple(only or ()), arm, view, order, part)
     into = above is not None or below is not None or down or lines is not None
     if growth or slow:
         others = {
             "--slow": slow and growth, "--arm": arm if growth else None,
-            "--order": order, "--under": under, "--without": without, "--libraries": libraries,
+            "--order": order, "--under": under, "--without": without, "--libraries": libraries, "--imports": imports,
             "--above": above, "--below": below, "--down": down, "--lines": lines, "--beside": other, "--try": number,
             "--executions": executions, "--arguments": by_arguments, "--to": to, "--picture": picture,
         }  # fmt: skip
@@ -142,7 +148,8 @@ def leads(
         others = {
             "--executions": executions is not None and by_arguments is not None, "--above": above, "--below": below,
             "--down": down, "--lines": lines, "--beside": other, "--to": to, "--order": order, "--first": first,
-            "--all": everything, "--under": under, "--without": without, "--libraries": libraries, "--view": view,
+            "--all": everything, "--under": under, "--without": without, "--libraries": libraries,
+            "--imports": imports, "--view": view,
             "--picture": picture,
         }  # fmt: skip
         if unfit := [name for name, value in others.items() if value]:

@@ -31,6 +31,7 @@ from bystander.evidence.within.growing import grown
 from bystander.evidence.within.hints import HINTS, FoundHint, hints_in
 from bystander.evidence.within.narrowed import (
     Narrowing,
+    is_importing,
     is_library,
     matching_places,
     narrowed_counts,
@@ -72,6 +73,7 @@ __all__ = [
     "hints_in",
     "hunk_of",
     "installed_in",
+    "is_importing",
     "is_library",
     "kind_named",
     "matching_places",

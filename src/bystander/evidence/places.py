@@ -26,9 +26,9 @@ from bystander.design import (
 )
 from bystander.evidence.trees import Tree, Whole, inside_itself, levels_of, like_names
 
-__all__ = ["ALL_GROUPS", "Sums", "calls_of", "groups_of", "is_ours", "place_table", "sums_of"]
+__all__ = ["ALL_GROUPS", "IMPORT_FILES", "Sums", "calls_of", "groups_of", "is_ours", "place_table", "sums_of"]
 
-_IMPORT = ("<frozen importlib", "<frozen zipimport>")
+IMPORT_FILES = ("<frozen importlib", "<frozen zipimport>")
 _STARTING = ("<frozen site>", "<frozen getpath>", "<frozen runpy>", "runpy.py", "site.py")
 _THREADS = {("Thread._bootstrap", "threading.py"), ("Thread._bootstrap_inner", "threading.py")}
 _HARNESS_FILE, _MARKS_FILE = "callable_harness.py", "bystander_marks.py"
@@ -170,7 +170,7 @@ def groups_of(tree: Tree, parent: Whole, place: Whole, levels: list[Whole]) -> t
     is_import = np.zeros(len(tree.places), dtype=bool)
     for k, one in enumerate(tree.places):
         base = one.file.rpartition("/")[2]
-        is_import[k] = one.file.startswith(_IMPORT)
+        is_import[k] = one.file.startswith(IMPORT_FILES)
         if one.kind in ("start", "end") or _starting(one):
             own[k] = 2
         elif base == _HARNESS_FILE and one.kind == PYTHON:

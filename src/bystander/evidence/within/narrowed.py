@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.design import BUILT_IN, LIBRARY, PYTHON, Counts, Place, Stacks, place_label, short_file
+from bystander.evidence.places import IMPORT_FILES
 
-__all__ = ["Narrowing", "is_library", "matching_places", "narrowed_counts", "narrowed_stacks"]
+__all__ = ["Narrowing", "is_importing", "is_library", "matching_places", "narrowed_counts", "narrowed_stacks"]
 
 Whole = NDArray[np.int64]
 
@@ -40,6 +41,11 @@ def matching_places(places: Iterable[Place], pattern: str, root: str) -> set[Pla
 def is_library(place: Place) -> bool:
     """Whether a place is a built-in, or a function of the standard library or of an installed package."""
     return place.kind == BUILT_IN or (place.kind == PYTHON and LIBRARY.search(place.file) is not None)
+
+
+def is_importing(place: Place) -> bool:
+    """Whether a place belongs to the machinery of imports, and not to what is imported."""
+    return place.kind == PYTHON and place.file.startswith(IMPORT_FILES)
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -30,6 +30,7 @@ from bystander.evidence import (
     Both,
     Narrowing,
     functions_of,
+    is_importing,
     is_library,
     matching_places,
     narrowed_counts,
@@ -43,7 +44,7 @@ from bystander.field import source_text
 from bystander.flow.leads.accounts import asked_of, seen_of
 from bystander.flow.leads.kept import Kept
 from bystander.flow.leads.tables import sums_of_state, table_of_state
-from bystander.units import duration_text, listed
+from bystander.units import duration_text, either, listed
 
 __all__ = [
     "LIBRARIES",
@@ -74,6 +75,8 @@ class Part:
         A place, or a pattern: only what lies under it.
     without : tuple of str
         Places that are left out with all that lies under them.
+    imports : str or None
+        Among `LIBRARIES`: whether what runs while modules are imported counts with who imports them.
     libraries : str or None
         Among `LIBRARIES`; None for the first.
     """
@@ -81,15 +84,18 @@ class Part:
     under: str | None = None
     without: tuple[str, ...] = ()
     libraries: str | None = None
+    imports: str | None = None
 
     def __post_init__(self) -> None:
-        if self.libraries not in (None, *LIBRARIES):
-            raise UsageError(f'--libraries: "{self.libraries}" is none; it is {" or ".join(LIBRARIES)}')
+        for option, word in (("--libraries", self.libraries), ("--imports", self.imports)):
+            if word not in (None, *LIBRARIES):
+                raise UsageError(f'{option}: "{word}" is none; it is {either(LIBRARIES)}')
 
     @property
     def whole(self) -> bool:
         """Whether nothing is left out or taken together."""
-        return not self.under and not self.without and self.libraries in (None, LIBRARIES[0])
+        apart = self.libraries in (None, LIBRARIES[0]) and self.imports in (None, LIBRARIES[0])
+        return not self.under and not self.without and apart
 
 
 def narrowed(kept: Kept, part: Part, view: str) -> tuple[Kept, tuple[str, ...]]:
@@ -112,11 +118,12 @@ def narrowed(kept: Kept, part: Part, view: str) -> tuple[Kept, tuple[str, ...]]:
         if not any(met.values()):
             raise _unknown(kept, arms, "--without", pattern)
         without = {arm: without[arm] | met[arm] for arm in arms}
-    folded = is_library if part.libraries == LIBRARIES[1] else None
+    tests = [is_library] if part.libraries == LIBRARIES[1] else []
+    tests += [is_importing] if part.imports == LIBRARIES[1] else []
     by = {}
     for arm in arms:
         inside = under[arm]
-        by[arm] = Narrowing(None if inside is None else inside.__contains__, without[arm].__contains__, folded)
+        by[arm] = Narrowing(None if inside is None else inside.__contains__, without[arm].__contains__, _any(tests))
     trials = [replace(one, stacks=narrowed_stacks(one.stacks, by[one.arm])) for one in kept.trials]
     counts = {
         arm: [(summary, narrowed_counts(one, under[arm], without[arm])) for summary, one in told]
@@ -124,6 +131,10 @@ def narrowed(kept: Kept, part: Part, view: str) -> tuple[Kept, tuple[str, ...]]:
     }
     found = replace(kept, trials=trials, counts=counts)
     return found, tuple(_said(kept, found, part, arms, view))
+
+
+def _any(tests: Sequence[Callable[[Place], bool]]) -> Callable[[Place], bool] | None:
+    return (lambda place: any(test(place) for test in tests)) if tests else None
 
 
 def _said(kept: Kept, found: Kept, part: Part, arms: Sequence[int], view: str) -> Iterable[str]:
@@ -142,6 +153,8 @@ def _said(kept: Kept, found: Kept, part: Part, arms: Sequence[int], view: str) -
             yield "Calls are those of the whole trial: what is called from elsewhere too is counted whole."
     if part.libraries == LIBRARIES[1]:
         yield "Libraries count with the place of the program that calls them."
+    if part.imports == LIBRARIES[1]:
+        yield "What runs while modules are imported counts with the place that imports them."
 
 
 def _seconds(kept: Kept, arm: int, view: str) -> float:
