@@ -141,6 +141,18 @@ def report_page() -> None:
         )
 
 
+def leads_page() -> None:
+    """Take the picture of the page of leads, with its outline."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch, "harbour-office")
+        program = str(Path(sys.executable).with_name("bystander"))
+        subprocess.run([program, "demo", str(folder), "--recorded"], check=True, stdout=subprocess.DEVNULL)
+        page, archive = folder / "leads.html", folder / ".bystander" / "archive.sqlite"
+        words = ["leads", "--only", "gauge", "--to", str(page), "--archive", str(archive)]
+        subprocess.run([program, *words], check=True, stdout=subprocess.DEVNULL)
+        page_picture(page, TARGET / "leads-page.png")
+
+
 CALLABLE = """
 name = "harbour office: one level of the tide"
 seed = 4
@@ -180,6 +192,7 @@ PICTURES: dict[str, Callable[[], None]] = {
     "check": lambda: shot("check", "bystander check --only notices --only chart --only watch", rows=45),
     "observe": lambda: shot("observe", "bystander observe", after_s=38, rows=23),
     "decide": lambda: shot("decide", "bystander decide", rows=70),
+    "leads-page": leads_page,
     "leads": lambda: shot("leads", "bystander leads", rows=43),
     "inspect": lambda: shot(
         "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29

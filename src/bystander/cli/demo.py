@@ -60,11 +60,21 @@ def demo(
     tell(console, f"Try it there, then edit bystander.toml:\n  cd {shlex.quote(str(folder))}")
     for word in ("decide", "leads", "check"):
         tell(console, f"  {command_line(word)}")
+    tell(console, "From the verdict to the line, and to a judgement:")
+    for words in _TOUR[recorded]:
+        tell(console, f"  {command_line('leads', '--only', 'gauge', *words)}")
+    because = "--because", "a regular expression a telegram; split was quicker"
+    tell(console, f"  {command_line('settle', 'telegrams.parse', 'try', '--only', 'gauge', *because)}")
     tell(console, "Where does the time of one state go, without an edit?")
     tell(console, f"  {command_line('inspect', '--only', 'gauge', '--arm', 'after')}")
 
 
 _LOOKED_INTO = ("gauge", "chart")
+# What goes on from the leads of the gauge; of the recorded observation no source lies here.
+_TOUR = {
+    False: (("--down",), ("--lines", "telegrams.parse"), ("--try", "1"), ("--to", "leads.html")),
+    True: (("--down",), ("--above", "telegrams.parse"), ("--to", "leads.html")),
+}
 
 
 def _inspected(archive: Path, name: str, recorded: bool) -> str:
