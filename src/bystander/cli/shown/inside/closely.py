@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from bystander.cli.shown.console import tell
+from bystander.cli.shown.console import can_draw, tell
 from bystander.design import CloseUp, GivenLine, place_label, short_file
 from bystander.units import counted, plain_text
 
@@ -42,7 +42,7 @@ def _lines(console: Console, runs: str, line: GivenLine, digits: int, wide: int)
     text = plain_text(line.text).replace("\n", " ")
     if not line.said:
         return [Text(front + text)]
-    said = Text(f"← {plain_text(line.said)}", style="quiet")
+    said = Text(f"{'←' if can_draw() else '<-'} {plain_text(line.said)}", style="quiet")
     if len(front) + len(text) + 2 + len(said) <= console.width:
         return [Text(f"{front}{text}  ").append_text(said)]
     return [Text(front + text), Text(" " * len(front)).append_text(said)]
