@@ -17,7 +17,7 @@ from playwright.sync_api import Page, sync_playwright
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
 
-from builders import made_record  # type: ignore[import-not-found]
+from builders import made_record  # type: ignore[import-not-found, import-untyped, unused-ignore]
 from common import tell
 
 from bystander.report import page

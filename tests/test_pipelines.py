@@ -91,7 +91,7 @@ def test_ten_commits_come_through_the_recipe(office: Path, git: Git, sh: Sh) -> 
     assert len([line for line in said[-1].splitlines() if "gate" in line]) == 1
     assert found(office)[0] == []
     merged()
-    edited(office, PAUSE_S=0.09)  # 2: slower
+    edited(office, PAUSE_S=0.3)  # 2: slower
     assert pipeline() == 3
     assert found(office)[0] == ["slower"]
     assert found(office)[1]["office"] == "failure"
@@ -115,7 +115,7 @@ def test_ten_commits_come_through_the_recipe(office: Path, git: Git, sh: Sh) -> 
     assert "more" in found(office)[0]  # which takes time as well
     assert found(office)[1]["office, peak memory"] == "failure"
     thrown_away()
-    edited(office, PAUSE_S=0.06)  # 7: slower once more
+    edited(office, PAUSE_S=0.25)  # 7: slower once more
     assert pipeline() == 3
     settled = sh(str(PROGRAM), "settle", "office", "accepted", "--because", "the tide waits", "--until", "2999-01-01")
     assert settled.returncode == 0, settled.stderr
@@ -124,7 +124,7 @@ def test_ten_commits_come_through_the_recipe(office: Path, git: Git, sh: Sh) -> 
     assert "this commit changes what it is judged by" in said[-1]
     assert found(office)[0] == []
     merged()
-    edited(office, MEGABYTES=1, PAUSE_S=0.06)  # 9: nothing, once more
+    edited(office, MEGABYTES=1, PAUSE_S=0.25)  # 9: nothing, once more
     assert pipeline() == 0
     merged()
     edited(office, PAUSE_S=0.02)  # 10: faster

@@ -63,8 +63,7 @@ def demo(
     tell(console, "From the verdict to the line, and to a judgement:")
     for words in _TOUR[recorded]:
         tell(console, f"  {command_line('leads', '--only', 'gauge', *words)}")
-    because = "--because", "a regular expression a telegram; split was quicker"
-    tell(console, f"  {command_line('settle', 'telegrams.parse', 'try', '--only', 'gauge', *because)}")
+    tell(console, f"  {command_line('settle', 'telegrams.parse', 'try', '--because', 'split was quicker')}")
     tell(console, "Where does the time of one state go, without an edit?")
     tell(console, f"  {command_line('inspect', '--only', 'gauge', '--arm', 'after')}")
 

@@ -1,6 +1,8 @@
 """What is compared and how: study, arms, workloads, blocks, trials, as frozen types; plans by seed."""
 
 from bystander.design.inside.account_words import (
+    AccountTold,
+    LeadTold,
     account_sentences,
     called_text,
     calls_text,
@@ -21,13 +23,12 @@ from bystander.design.inside.accounts import (
     EDITS,
     ORDERS_OF_LEADS,
     Account,
-    AccountTold,
     CalledBy,
     Change,
     Cost,
     Edits,
+    Hunk,
     Lead,
-    LeadTold,
     LineMap,
     Match,
     PlaceChange,
@@ -314,6 +315,7 @@ __all__ = [
     "Growing",
     "Grown",
     "Hint",
+    "Hunk",
     "InterpreterFacts",
     "KeptState",
     "Key",

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
-from bystander.design.inside.accounts import Account, AccountTold, Change, Lead, LeadTold, PlaceChange, Standing
+from bystander.design.inside.accounts import Account, Change, Lead, PlaceChange, Standing
 from bystander.design.inside.places import VIEWS, place_label, short_file
 from bystander.design.inside.watched import Place
 from bystander.units import counted, duration_text, listed
 
 __all__ = [
+    "AccountTold",
+    "LeadTold",
     "account_sentences",
     "called_text",
     "calls_text",
@@ -36,6 +39,66 @@ _MOST_TOLD = 6  # leads of an account that decisions and reports show
 _MOST_DECIMALS = 6
 _WHOLE = 0.02  # a ratio so near to a whole number is told as one
 _WAITS = 0.5  # of a change: beyond, it is waiting
+
+
+@dataclass(frozen=True)
+class LeadTold:
+    """A lead in words, as it was when its inspection ended.
+
+    Attributes
+    ----------
+    label, where : str
+        Its place, and file and line.
+    brief, said : str
+        In a few words; what is known beside its seconds.
+    calls : str
+        Before and after, "" where they are not known.
+    seconds : Change or None
+        None for what has calls only.
+    fate : str
+        What somebody judged of it since; it is not kept with the inspection.
+    hunk : tuple of str
+        How its function was edited; see `Lead`.
+    """
+
+    label: str
+    where: str
+    brief: str
+    said: str
+    calls: str
+    seconds: Change | None
+    fate: str = ""
+    hunk: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class AccountTold:
+    """An account in words, as it was when its inspection ended: for decisions and reports, which compute none.
+
+    Attributes
+    ----------
+    workload, against, arm : str
+    run : str
+        The inspection's name.
+    sentences : tuple of str
+    leads : tuple of LeadTold
+        The first few.
+    subjects, packages, about : tuple of str
+        See `Account`.
+    advice : str
+        What would test the first lead, "" where nobody knows.
+    """
+
+    workload: str
+    against: str
+    arm: str
+    run: str
+    sentences: tuple[str, ...] = ()
+    leads: tuple[LeadTold, ...] = ()
+    subjects: tuple[str, ...] = ()
+    packages: tuple[str, ...] = ()
+    about: tuple[str, ...] = ()
+    advice: str = ""
 
 
 def standing_text(standing: Standing) -> str:

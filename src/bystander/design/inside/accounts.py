@@ -17,13 +17,12 @@ __all__ = [
     "EDITS",
     "ORDERS_OF_LEADS",
     "Account",
-    "AccountTold",
     "CalledBy",
     "Change",
     "Cost",
     "Edits",
+    "Hunk",
     "Lead",
-    "LeadTold",
     "LineMap",
     "Match",
     "PlaceChange",
@@ -67,6 +66,13 @@ class LineMap(NamedTuple):
     blocks: tuple[tuple[int, int, int], ...]
 
 
+class Hunk(NamedTuple):
+    """How a function of the candidate was edited: lines of a unified difference."""
+
+    place: Place
+    lines: tuple[str, ...]
+
+
 @dataclass(frozen=True)
 class Edits:
     """What was edited between two arms, as far as trials came by it.
@@ -81,12 +87,15 @@ class Edits:
         Of the commits between the arms, the newest first: digest and first line.
     packages : tuple of str
         Packages outside the arms that differ: "waves 1.0, then 1.1".
+    hunks : tuple of Hunk
+        Of functions that were edited, as far as their files could be read.
     """
 
     matches: tuple[Match, ...] = ()
     lines: tuple[LineMap, ...] = ()
     subjects: tuple[str, ...] = ()
     packages: tuple[str, ...] = ()
+    hunks: tuple[Hunk, ...] = ()
 
 
 class Change(NamedTuple):
@@ -328,63 +337,3 @@ class Account:
     def explained_enough(self) -> bool:
         """Whether what no lead explains is shown to lie within the margin."""
         return -self.margin_s <= self.rest.low_s and self.rest.high_s <= self.margin_s
-
-
-@dataclass(frozen=True)
-class LeadTold:
-    """A lead in words, as it was when its inspection ended.
-
-    Attributes
-    ----------
-    label, where : str
-        Its place, and file and line.
-    brief, said : str
-        In a few words; what is known beside its seconds.
-    calls : str
-        Before and after, "" where they are not known.
-    seconds : Change or None
-        None for what has calls only.
-    fate : str
-        What somebody judged of it since; it is not kept with the inspection.
-    hunk : tuple of str
-        How its function was edited; see `Lead`.
-    """
-
-    label: str
-    where: str
-    brief: str
-    said: str
-    calls: str
-    seconds: Change | None
-    fate: str = ""
-    hunk: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class AccountTold:
-    """An account in words, as it was when its inspection ended: for decisions and reports, which compute none.
-
-    Attributes
-    ----------
-    workload, against, arm : str
-    run : str
-        The inspection's name.
-    sentences : tuple of str
-    leads : tuple of LeadTold
-        The first few.
-    subjects, packages, about : tuple of str
-        See `Account`.
-    advice : str
-        What would test the first lead, "" where nobody knows.
-    """
-
-    workload: str
-    against: str
-    arm: str
-    run: str
-    sentences: tuple[str, ...] = ()
-    leads: tuple[LeadTold, ...] = ()
-    subjects: tuple[str, ...] = ()
-    packages: tuple[str, ...] = ()
-    about: tuple[str, ...] = ()
-    advice: str = ""

@@ -6,7 +6,8 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from bystander.design.inside.accounts import Account, AccountTold, Lead
+from bystander.design.inside.account_words import AccountTold
+from bystander.design.inside.accounts import Account, Lead
 from bystander.design.inside.places import PlaceTable, place_label, short_file
 from bystander.design.inside.watched import Place
 from bystander.design.studies.settled import LEFT_ALONE, TRY, SettledPlace

@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from bystander.design import PYTHON, Account, ArmState, Edits, Place, Standing, short_file
+from bystander.design import PYTHON, Account, ArmState, Edits, Hunk, Place, Standing, short_file
 from bystander.errors import ArmError
 from bystander.evidence import edits_of, functions_of, hunk_of, installed_in
 from bystander.field import Git, package_release, source_text
@@ -16,7 +16,7 @@ from bystander.flow.leads.kept import Kept
 __all__ = ["edits_between", "moved_on", "with_edits", "with_hunks"]
 
 _MOST_SUBJECTS = 20
-_MOST_LINES = 40  # of an edit that are told with its lead
+_MOST_LINES, _MOST_HUNKS = 40, 200  # of an edit that are told with its lead; functions of which it is kept
 
 
 def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) -> Edits:
@@ -30,7 +30,8 @@ def edits_between(kept: Kept, arms: tuple[ArmState, ArmState], git: Git | None) 
     sides = (kept.against or 0, kept.arm)
     hit = tuple(_met(kept, arm) for arm in sides)
     edits = edits_of((hit[0], hit[1]), (arms[0].folder, arms[1].folder), source_text)
-    return replace(edits, subjects=_subjects(arms, git), packages=tuple(_packages(edits)))
+    packages, hunks = tuple(_packages(edits)), tuple(_hunks(edits))
+    return replace(edits, subjects=_subjects(arms, git), packages=packages, hunks=hunks)
 
 
 def with_edits(kept: Kept) -> Kept:
@@ -68,18 +69,24 @@ def _packages(edits: Edits) -> Iterable[str]:
         yield f"{name} {before}, then {after}" if before and after and before != after else name
 
 
+def _hunks(edits: Edits) -> Iterable[Hunk]:
+    """Yield how functions were edited, as far as both files lie there."""
+    edited = [one for one in edits.matches if one.standing is Standing.EDITED and one.before and one.after]
+    for before, after, _ in edited[:_MOST_HUNKS]:
+        assert before
+        assert after
+        texts = source_text(before.file), source_text(after.file)
+        if texts[0] is not None and texts[1] is not None:
+            lines = hunk_of((texts[0], texts[1]), after.name, (before.line, after.line), _MOST_LINES)
+            if lines:
+                yield Hunk(after, lines)
+
+
 def with_hunks(account: Account, edits: Edits) -> Account:
-    """Return an account whose edited leads tell how they were edited, as far as both files still lie there."""
-    before = {match.after: match.before for match in edits.matches if match.standing is Standing.EDITED}
-    leads = []
-    for lead in account.leads:
-        old = before.get(lead.place)
-        texts = (source_text(old.file), source_text(lead.place.file)) if old else (None, None)
-        if old and texts[0] is not None and texts[1] is not None:
-            pair, lines = (texts[0], texts[1]), (old.line, lead.place.line)
-            lead = replace(lead, hunk=hunk_of(pair, lead.place.name, lines, _MOST_LINES))
-        leads.append(lead)
-    return replace(account, leads=tuple(leads))
+    """Return an account whose edited leads tell how they were edited."""
+    known = {one.place: one.lines for one in edits.hunks}
+    leads = tuple(replace(lead, hunk=known.get(lead.place, ())) for lead in account.leads)
+    return replace(account, leads=leads)
 
 
 def moved_on(kept: Kept, places: Iterable[Place]) -> set[Place]:

@@ -142,7 +142,7 @@ def accounts_of(kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wante
         marked = tuple(replace(lead, moved_on=lead.place in moved) for lead in told.leads)
         arms = [one.against or 0, one.arm]
         told = surprised(replace(told, part=said, leads=marked), expected_of(one, arms, told.view))
-        told = with_hunks(told, with_edits(one).edits) if one.head.observed_here else told
+        told = with_hunks(told, with_edits(one).edits)
         found.append(replace(told, hints=tuple(hints_of(one, one.arm, told.view))))
     return found
 
