@@ -42,7 +42,7 @@ from bystander.exchange import (
     verdicts_json,
 )
 from bystander.exchange.marks import Spans
-from bystander.field import read_counts
+from bystander.field import read_closely, read_counts
 from bystander.flow.commands.observe import World, observe
 from bystander.flow.commands.report import FORMATS, Asked
 from bystander.flow.leads.shown import Wanted, leads, leads_json
@@ -263,6 +263,15 @@ def _counts(data: bytes, folder: Path) -> None:
     read_counts(into)
 
 
+def _closely(data: bytes, folder: Path) -> None:
+    into = folder / "hooks"
+    shutil.rmtree(into, ignore_errors=True)
+    into.mkdir()
+    (into / "1.begun").touch()
+    (into / "1.json").write_bytes(data)
+    read_closely(into, arguments=True)
+
+
 STUDY = """
 name = "fuzzed"
 blocks = 3
@@ -312,6 +321,13 @@ SPANS = json.dumps({
         ]}],
     }]
 })  # fmt: skip
+CLOSELY = json.dumps({
+    "version": 1, "python": "3.11.7", "problems": [],
+    "places": [{
+        "name": "Quay.fit", "file": "/office/quay.py", "line": 3, "calls": 7, "resumed": 0, "lines": [[4, 7], [5, 21]],
+        "distinct": {"00ff": 4, "ff00": 3}, "more": False, "parameters": [["ship", ["00ff"], ["Ship"], False]],
+    }],
+})  # fmt: skip
 COUNTS = json.dumps({
     "version": 1, "problems": [], "places": [["python", "tide.f", "/x/tide.py", 3], ["built-in", "len", "", 0]],
     "edges": [[-1, 0, 0, 1, 0, 0], [0, 4, 1, 9, 0, 0]],
@@ -359,6 +375,7 @@ def targets(folder: Path) -> list[Target]:
         Target("marks", (MARKS.encode(),), _marks, 8),
         Target("spans", (SPANS.encode(),), _spans, 4),
         Target("counts", (COUNTS.encode(),), _counts, 4),
+        Target("closely", (CLOSELY.encode(),), _closely, 4),
         Target("timeline", (made["timeline"],), _unpacks("timeline"), 4),
         Target("inspected", (made["inspected"],), _inspected, 1),
     ]

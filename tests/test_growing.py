@@ -63,6 +63,8 @@ def test_what_grows_faster_than_the_rest_is_found() -> None:
     assert by_place[PLAN].since == 1
     assert whole.exponent is not None
     assert 1 < whole.exponent[0] < 2
+    halved, _ = grown(SIZES.tolist(), trials, [], "elapsed", 0.05, [2] * 4)  # type: ignore[arg-type]
+    assert halved.seconds == pytest.approx([seconds / 2 for seconds in whole.seconds])
     assert by_place[FIT].calls == (402,) * 4
     assert by_place[FIT].calls_exponent == (pytest.approx(0), pytest.approx(0), pytest.approx(0))
 

@@ -23,7 +23,7 @@ _WHOLE = Place("whole", "")
 
 def grown(
     sizes: Sequence[float], trials: Sequence[Sequence[Stacks]], counts: Sequence[Sequence[Counts]], view: str,
-    risk: float,
+    risk: float, each: Sequence[int] | None = None,
 ) -> tuple[Grown, tuple[Grown, ...]]:  # fmt: skip
     """Return how the whole grows, and each place that weighs anything at the largest size.
 
@@ -35,12 +35,14 @@ def grown(
         At each size, one of each block.
     counts : sequence of sequence of Counts
         At each size; those that do not repeat say nothing.
+    each : sequence of int, optional
+        How often a trial of each size does it, as those of a callable do: told is one, without what starts it.
     risk : float
         Of an interval; and of any place that is called faster than the rest, wrongly (Westfall and Young 1993).
     """
     at = np.array(sizes, dtype=np.float64)
-    seconds, total = _seconds(trials, view)
-    calls = _calls(counts)
+    seconds, total = _seconds(trials, view, each)
+    calls = _calls(counts, each or [1] * len(sizes))
     whole = _one(_WHOLE, at, total, None, risk)
     least = _SMALL * float(total[-1].mean())
     places = [place for place, values in seconds.items() if float(values[-1].mean()) >= least]
@@ -51,8 +53,10 @@ def grown(
     return whole, tuple(found)
 
 
-def _seconds(trials: Sequence[Sequence[Stacks]], view: str) -> tuple[dict[Place, Floats], Floats]:
-    """Return seconds of each place, shape (m, n), and those of the whole."""
+def _seconds(
+    trials: Sequence[Sequence[Stacks]], view: str, each: Sequence[int] | None
+) -> tuple[dict[Place, Floats], Floats]:
+    """Return seconds of each place, shape (m, n), and those of the whole: of a callable without what starts it."""
     m, n = len(trials), min(map(len, trials))
     found: dict[Place, Floats] = {}
     total = np.zeros((m, n))
@@ -62,8 +66,8 @@ def _seconds(trials: Sequence[Sequence[Stacks]], view: str) -> tuple[dict[Place,
             parent, place, _ = sums.tree.columns()
             levels = levels_of(parent)
             group, shown = groups_of(sums.tree, parent, place, levels)
-            whole = np.where(group < 0, sums.spent, 0) / 1e9
-            total[size, block] = float(sums.spent.sum()) / 1e9
+            whole = np.where(group < 0, sums.spent, 0) / 1e9 / (each[size] if each else 1)
+            total[size, block] = float(whole.sum()) if each else float(sums.spent.sum()) / 1e9
             for nodes in reversed(levels):
                 inner = nodes[parent[nodes] >= 0]
                 np.add.at(whole, parent[inner], whole[inner])
@@ -74,16 +78,16 @@ def _seconds(trials: Sequence[Sequence[Stacks]], view: str) -> tuple[dict[Place,
     return found, total
 
 
-def _calls(counts: Sequence[Sequence[Counts]]) -> Mapping[Place, list[int]] | None:
+def _calls(counts: Sequence[Sequence[Counts]], each: Sequence[int]) -> Mapping[Place, list[int]] | None:
     """Return the calls of each place at each size; None where they were not counted, nothing of what did not repeat."""
     if not counts or not all(counts):
         return None
     tables = [[calls_of(one) for one in mine] for mine in counts]
     found = {}
     for place in set().union(*(mine[0] for mine in tables)):
-        each = [{one.get(place, (0, 0, 0))[0] for one in mine} for mine in tables]
-        if all(len(numbers) == 1 for numbers in each):
-            found[place] = [numbers.pop() for numbers in each]
+        told = [{one.get(place, (0, 0, 0))[0] for one in mine} for mine in tables]
+        if all(len(numbers) == 1 for numbers in told):
+            found[place] = [round(numbers.pop() / times) for numbers, times in zip(told, each, strict=True)]
     return found
 
 

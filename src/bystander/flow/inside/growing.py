@@ -19,6 +19,7 @@ from bystander.design import (
     RecordHead,
     Status,
     Study,
+    TimedCallable,
     TrialOutcome,
     block_conditions,
     chosen_names,
@@ -130,7 +131,10 @@ def watch_growth(
         most = took * blocks + (took * SLOWER * COUNTED_TRIALS if counting else 0.0)
         then = ", then calls are counted" if counting else ""
         observer.doing(f"{counted(blocks, 'block')} of {len(workloads)} sizes{then}: at most {duration_text(most, 2)}")
-        options = {"workloads": list(workloads), "arm": arm, "input": asked.name, "way": way.way, "blocks": blocks}
+        options = {
+            "workloads": list(workloads), "arm": arm, "input": asked.name, "way": way.way, "blocks": blocks,
+            "each": sizes.each,
+        }  # fmt: skip
         run, writer = begun_run(kept, head.uuid, GROWTH, seed, machine_facts(), options)
 
         def work() -> bool:
@@ -164,6 +168,13 @@ class _Sizes:
                 self.head, at, {self.arm: state}, self.launcher, limit_s, prepared
             )
         self._ticks: dict[int, int] = {}
+
+    @property
+    def each(self) -> list[int] | None:
+        """How often a trial of each size does it, as those of a callable do; None for commands."""
+        what = [self._studies[at].workloads[at].what for at in self.workloads]
+        found = [one.samples * one.iterations for one in what if isinstance(one, TimedCallable)]
+        return found if len(found) == len(what) else None
 
     def try_once(self) -> float:
         """Watch each size once, which is not kept: how quick the clock must be; return what all took together."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -28,11 +29,12 @@ from bystander.errors import UsageError
 from bystander.evidence import content_of, grown, slow_places
 from bystander.exchange import within_json
 from bystander.stats import apart
-from bystander.units import counted, duration_text, share_text
+from bystander.units import counted, duration_text, listed, share_text
 
 __all__ = ["growing_json", "growing_of", "slow_json", "slow_of"]
 
 _RISK = 0.05
+_FEWEST_SIZES = 3
 _FEWEST_BLOCKS = 6  # blocks, from which on anything can be shown to grow faster than the rest
 
 
@@ -69,6 +71,13 @@ def _workloads(head: RecordHead, run: Run) -> list[int]:
     return list(told) if fits and isinstance(told, list) else []
 
 
+def _each(run: Run, count: int) -> list[int] | None:
+    """Return how often a trial of each size does it, None for commands."""
+    told = run.options.get("each")
+    fits = isinstance(told, list) and len(told) == count and all(isinstance(one, int) and one > 0 for one in told)
+    return list(told) if fits and isinstance(told, list) else None
+
+
 def _growing(kept: Archive, head: RecordHead, run: Run, workloads: Sequence[int], view: str) -> Growing:
     name, study = str(run.options.get("input")), head.study
     stacks: dict[int, dict[int, Stacks]] = {at: {} for at in workloads}
@@ -88,8 +97,11 @@ def _growing(kept: Archive, head: RecordHead, run: Run, workloads: Sequence[int]
         raise UsageError(f"--growth: {run_name(head, run)} ended before the first block of all sizes")
     trials = [[stacks[at][block] for block in whole_blocks] for at in workloads]
     sizes = tuple(size_of(study.workloads[at], name) for at in workloads)
+    if len(sizes) < _FEWEST_SIZES or not all(a < b for a, b in pairwise(sizes)):
+        raise UsageError(f"--growth: the sizes of {run_name(head, run)} make no sense: {listed([*map(str, sizes)], 6)}")
     both = [counts[at] for at in workloads]
-    whole, places = grown(sizes, trials, both if all(both) else [], view, _RISK)
+    each = _each(run, len(workloads))
+    whole, places = grown(sizes, trials, both if all(both) else [], view, _RISK, each)
     about = []
     if len(whole_blocks) < _FEWEST_BLOCKS:
         blocks = counted(len(whole_blocks), "block")
