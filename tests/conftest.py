@@ -15,13 +15,13 @@ from program import Program
 settings.register_profile("bystander", deadline=None, max_examples=60)
 settings.load_profile("bystander")
 
-# Tests whose outcome hangs on clocks: a machine in use may fail them, and they run again. What is wrong fails thrice.
+# Their outcome hangs on clocks: a machine in use may fail them, and they run again. What is wrong fails each time.
 CLOCKED = {
     "test_again", "test_beyond", "test_changes", "test_closely", "test_commands", "test_first_hour", "test_formats",
     "test_gate", "test_growing", "test_inspect", "test_levels", "test_outlook", "test_pipelines", "test_placebo",
     "test_plan", "test_settled", "test_slow", "test_starts", "test_together", "test_watching",
 }  # fmt: skip
-_AGAIN = 2
+_AGAIN, _PAUSE_S = 3, 2.0  # times, and how long others are waited for
 
 PROGRAM = Path(sys.executable).with_name("bystander")
 Run = Callable[..., subprocess.CompletedProcess[str]]
@@ -32,7 +32,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Mark what runs again where it fails."""
     for item in items:
         if item.path.stem in CLOCKED:
-            item.add_marker(pytest.mark.flaky(reruns=_AGAIN))
+            item.add_marker(pytest.mark.flaky(reruns=_AGAIN, reruns_delay=_PAUSE_S))
 
 
 @pytest.fixture(autouse=True)
