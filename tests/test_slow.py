@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import signal
+import subprocess
 from pathlib import Path
 
 import jsonschema
 import numpy as np
 import pytest
-from conftest import Run
+from conftest import PROGRAM, Run
 from test_within import FIT, MAIN, PLAN, SORT, stacks
 
 from bystander.evidence import slow_places
@@ -67,7 +69,7 @@ def test_slow_trials_differ_where_they_are_slow() -> None:
     assert SORT not in [one.place for one in places]
 
 
-PROGRAM = """
+TAIL = """
 import os, time
 def lock():
     time.sleep(0.25)
@@ -82,7 +84,7 @@ if count % 4 == 3: lock()
 
 def test_slow_trials_of_a_command_are_caught(run: Run, tmp_path: Path) -> None:
     """Through the program: every fourth trial waits; the same again, as a document; what makes no sense is told."""
-    (tmp_path / "tail.py").write_text(PROGRAM, encoding="utf-8")
+    (tmp_path / "tail.py").write_text(TAIL, encoding="utf-8")
     (tmp_path / "runs").mkdir()
     words = ("--slow", "--slower-than", "200 ms", "--trials", "16", "--quiet", "--", "python3", "tail.py")
     said = " ".join(run("inspect", *words).stdout.split())
@@ -100,3 +102,19 @@ def test_slow_trials_of_a_command_are_caught(run: Run, tmp_path: Path) -> None:
         ("leads", ("--slow", "--only", "nothing"), "bystander inspect --slow catches some"),
     ):  # fmt: skip
         assert told in run(command, *words, code=2).stderr
+
+
+def test_an_interrupt_keeps_what_was_whole(tmp_path: Path) -> None:
+    """It is shown, and ends with 130; the trials are there afterwards."""
+    (tmp_path / "tail.py").write_text("import time; time.sleep(0.02)", encoding="utf-8")
+    words = [str(PROGRAM), "inspect", "--slow", "--", "python3", "tail.py"]
+    process = subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert process.stderr
+    for line in process.stderr:
+        if line.startswith("20 trials"):
+            break
+    process.send_signal(signal.SIGINT)
+    said, errors = process.communicate(timeout=60)
+    assert process.returncode == 130
+    assert "what was whole by then is kept" in errors
+    assert "trials watched" in said

@@ -10,6 +10,7 @@ import typer
 from typer.core import TyperCommand
 
 from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.depth import asked_closely, asked_growth, asked_slow, with_given_sizes
 from bystander.cli.given.inspected import FirstOption, OrderOption, StateArmOption, StateOnlyOption, ViewOption
 from bystander.cli.given.options import (
     ArchiveOption,
@@ -20,13 +21,13 @@ from bystander.cli.given.options import (
     here,
     variables,
 )
-from bystander.cli.shown.inside.inspected import Form, say_next, show_growing, show_inspected, show_slow
+from bystander.cli.shown.inside.inspected import Form, say_next, show_inspected
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from bystander.design import Study
-    from bystander.flow.inside.asked import AskedClosely, AskedGrowth, AskedSlow
+    from bystander.flow.inside.asked import Asked
     from bystander.flow.places import StudyFolder
 
 __all__ = ["INSPECT_EXAMPLE", "InspectCommand", "inspect"]
@@ -152,15 +153,15 @@ def inspect(
     )
     if resume and (command is not None or call or study or only or arm):
         raise UsageError("--resume goes on with what was asked for then; only a record can be named with it")
-    closely = _closely(executions, by_arguments, {
+    closely = asked_closely(executions, by_arguments, {
         "--order": order, "--first": first, "--all": everything, "--view": view, "--counts": counts is not None,
         "--tick": tick, "--trials": trials, "--by-hand": by_hand, "--way": way, "--resume": resume,
     })  # fmt: skip
-    growth, sizes = _growth(inputs, trials, counts, {
+    growth, sizes = asked_growth(inputs, trials, counts, {
         "--order": order, "--tick": tick, "--by-hand": by_hand, "--resume": resume, "--executions": executions,
         "--arguments": by_arguments,
     })  # fmt: skip
-    caught = _slow(slow, slower_than, trials, {
+    caught = asked_slow(slow, slower_than, trials, {
         "--order": order, "--tick": tick, "--by-hand": by_hand, "--resume": resume, "--executions": executions,
         "--arguments": by_arguments, "--inputs": inputs, "--counts": counts is not None,
     })  # fmt: skip
@@ -177,16 +178,18 @@ def inspect(
         if sizes:
             raise UsageError(f"--inputs: a record has the sizes of its study; name {growth.name} alone")
         with Display(quiet) as display:
-            name = inspect_growth(
+            name, whole = inspect_growth(
                 target, record, variables(), display, only or (), arm, growth, way=way, wait=wait, limit_s=seconds
             )
-        show_growing(target, name, (), view, first, everything, json)
+        _shown_otherwise(target, name, asked, view, first, everything, json, whole)
         return
     if closely and not quick and arm is None and comparable(target, record):
         with Display(quiet) as display:
             both = both_arms(target, record, only or (), display)
-            name, _ = inspect_closely(target, record, variables(), display, both, closely, wait=wait, limit_s=seconds)
-        _show_closely(target, name, closely, json)
+            name, whole = inspect_closely(
+                target, record, variables(), display, both, closely, wait=wait, limit_s=seconds
+            )
+        _shown_otherwise(target, name, asked, view, first, everything, json, whole)
         return
     if resume or (not quick and not caught and arm is None and not by_hand and comparable(target, record)):
         form = Form(wanted, first, everything, json, archive)
@@ -204,21 +207,14 @@ def inspect(
         if quick:
             planned, home = _planned(command, call, arguments, study, keep_environment or [])
             if growth and sizes:
-                planned = _with_sizes(planned, growth.name, sizes, study)
+                planned = with_given_sizes(planned, growth.name, sizes, study)
             target = new_archive(archive, variables(), home)
             place = state_of(planned, None if growth else _one(only), arm, any_workload=growth is not None)
             options["only"] = tuple(only or ())
             done = inspect_study(planned, home, target, variables(), display, place, asked, **options)
         else:
             done = inspect_recorded(target, record, variables(), display, _one(only), arm, asked, **options)
-    if closely:
-        _show_closely(target, done.record, closely, json)
-        return
-    if growth:
-        show_growing(target, done.record, (), view, first, everything, json)
-        return
-    if caught:
-        show_slow(target, done.record, (), None, view, first, everything, json)
+    if _shown_otherwise(target, done.record, asked, view, first, everything, json, done.complete):
         return
     try:
         show_inspected(target, done.record, Form(wanted, first, everything, json, archive), done.number)
@@ -230,65 +226,31 @@ def inspect(
         raise typer.Exit(INTERRUPTED)
 
 
-def _closely(executions: str | None, arguments: str | None, others: dict[str, Any]) -> AskedClosely | None:
-    """Return what is looked at closely; raise UsageError for what does not go with that."""
-    from bystander.flow.inside.asked import AskedClosely
+def _shown_otherwise(
+    target: Path, record: str, asked: Asked, view: str | None, first: int | None, everything: bool, json: bool,
+    complete: bool,
+) -> bool:  # fmt: skip
+    """Print what was counted closely, how it grows, or slow trials; return whether it was any of these."""
+    from bystander.cli.shown.inside.inspected import show_closely, show_growing, show_slow
 
-    if executions is None and arguments is None:
-        return None
-    if executions is not None and arguments is not None:
-        raise UsageError("--executions and --arguments are both given; one function is counted in one way at a time")
-    option = "--executions" if arguments is None else "--arguments"
-    if given_too := [name for name, value in others.items() if value]:
-        raise UsageError(f"{option} only counts; {given_too[0]} does not apply")
-    return AskedClosely(str(executions if arguments is None else arguments), arguments is not None)
-
-
-def _growth(
-    inputs: str | None, trials: int | None, counts: bool | None, others: dict[str, Any]
-) -> tuple[AskedGrowth | None, list[str]]:
-    """Return by which input growth is asked for, and the sizes that are given; raise UsageError for nonsense."""
-    from bystander.flow.inside.asked import AskedGrowth
-
-    if inputs is None:
-        return None, []
-    if given_too := [name for name, value in others.items() if value]:
-        raise UsageError(f"--inputs shows how places grow; {given_too[0]} does not apply")
-    name, equals, text = inputs.partition("=")
-    if not name.isidentifier() or (equals and not text.strip()):
-        raise UsageError(f'--inputs: "{inputs}" names no input; write for example --inputs n=100,200,400')
-    return AskedGrowth(name, trials, counts), [one.strip() for one in text.split(",")] if equals else []
-
-
-def _slow(
-    slow: bool, slower_than: str | None, trials: int | None, others: dict[str, Any]
-) -> AskedSlow | None:  # fmt: skip
-    """Return which trials are slow, None where nobody asks; raise UsageError for what does not go with that."""
-    from bystander.flow.inside.asked import AskedSlow
-
-    if not slow:
-        if slower_than is not None:
-            raise UsageError("--slower-than goes with --slow")
-        return None
-    if given_too := [name for name, value in others.items() if value]:
-        raise UsageError(f"--slow watches until enough slow trials are caught; {given_too[0]} does not apply")
-    return AskedSlow(duration_option("--slower-than", slower_than), trials)
-
-
-def _with_sizes(planned: Study, name: str, sizes: list[str], study: Path | None) -> Study:
-    """Return the study of a command or a callable at some sizes of an input."""
-    from bystander.flow.quick.studies import with_sizes
-
-    if study is not None or len(planned.workloads) != 1:
-        raise UsageError(f"--inputs: a study has the sizes of its own inputs; name {name} alone")
-    return with_sizes(planned, name, sizes)
-
-
-def _show_closely(target: Path, record: str, closely: AskedClosely, json: bool) -> None:
-    """Print what was just counted."""
-    from bystander.cli.shown.inside.inspected import show_closely
-
-    show_closely(target, record, (), None, closely.place, closely.arguments, json)
+    closely, growth = asked.closely, asked.growth
+    if not (closely or growth or asked.slow):
+        return False
+    try:
+        if closely:
+            show_closely(target, record, (), None, closely.place, closely.arguments, json)
+        elif growth:
+            show_growing(target, record, (), view, first, everything, json)
+        else:
+            show_slow(target, record, (), None, view, first, everything, json)
+    except UsageError as error:  # interrupted before there was anything to show
+        if complete:
+            raise
+        say(f"bystander: interrupted; {error}", err=True)
+    if not complete:
+        say("bystander: interrupted; what was whole by then is kept", err=True)
+        raise typer.Exit(INTERRUPTED)
+    return True
 
 
 def _two_states(

@@ -227,23 +227,23 @@ def _inspect(setting: _Setting, lock: MachineLock) -> Inspected:
     if asked.closely:
         (workload, arm), limit_s = setting.place, setting.limit_s
         arms = {arm: setting.arm}
-        number = count_closely(
+        number, whole = count_closely(
             setting.kept, setting.head, workload, arms, asked.closely, setting.observer, lock, limit_s
         )
-        return Inspected(setting.head.name, number, True)
+        return Inspected(setting.head.name, number, whole)
     if asked.slow:
-        number = watch_slow(
+        number, whole = watch_slow(
             setting.kept, setting.head, *setting.place, setting.arm, asked.slow, setting.observer, lock, way,
             setting.limit_s,
         )  # fmt: skip
-        return Inspected(setting.head.name, number, True)
+        return Inspected(setting.head.name, number, whole)
     if asked.growth:
         workloads = growing_workloads(setting.head.study, setting.only, asked.growth.name)
-        number = watch_growth(
+        number, whole = watch_growth(
             setting.kept, setting.head, workloads, setting.place[1], setting.arm, asked.growth, setting.observer, lock,
             way, setting.limit_s,
         )  # fmt: skip
-        return Inspected(setting.head.name, number, True)
+        return Inspected(setting.head.name, number, whole)
     if way.sentence:
         setting.observer.remark(way.sentence)
     with Interrupts() as interrupts, Launcher(lock.fd, interrupts.fd) as launcher:

@@ -49,8 +49,10 @@ def inspect_closely(
     *,
     wait: bool = False,
     limit_s: float | None = None,
-) -> tuple[str, int]:
-    """Look closely at a function in both arms of a record, in the very arms that it had; return record and run.
+) -> tuple[str, bool]:
+    """Look closely at a function in both arms of a record, in the very arms that it had.
+
+    Returned are the record's name, and whether nobody interrupted.
 
     Parameters
     ----------
@@ -77,7 +79,7 @@ def inspect_closely(
             for arm in place[1:]:
                 arms[arm] = maker.again(head.study, head.study.arms[arm], head.arms[arm])
                 observer.made(arms[arm])
-            return head.name, count_closely(kept, head, place[0], arms, asked, observer, lock, limit_s)
+            return head.name, count_closely(kept, head, place[0], arms, asked, observer, lock, limit_s)[1]
 
 
 def both_arms(archive: Path, name: str | None, only: Sequence[str], observer: Observer) -> tuple[int, int, int]:
@@ -94,8 +96,11 @@ def both_arms(archive: Path, name: str | None, only: Sequence[str], observer: Ob
 def count_closely(
     kept: Archive, head: RecordHead, workload: int, arms: Mapping[int, ArmState], asked: AskedClosely,
     observer: Observer, lock: MachineLock, limit_s: float | None,
-) -> int:  # fmt: skip
-    """Run trials of a workload under some arms, in which a function is looked at closely; return the run's number."""
+) -> tuple[int, bool]:  # fmt: skip
+    """Run trials of a workload under some arms, in which a function is looked at closely.
+
+    Returned are the run's number, and whether nobody interrupted.
+    """
     order = tuple(arms)
     options = {
         "workload": workload, "arm": order[-1], "against": order[0] if len(order) > 1 else None, "place": asked.place,
@@ -124,9 +129,7 @@ def count_closely(
                 raise InspectionError(f"{what} never came to a function called {asked.place}; {_NAMES}")
             return True
 
-        if not ended_well(writer, count):
-            raise KeyboardInterrupt
-    return run.number
+        return run.number, ended_well(writer, count)
 
 
 @dataclass

@@ -82,8 +82,10 @@ def growing_workloads(study: Study, only: Sequence[str], name: str) -> list[int]
 def inspect_growth(
     archive: Path, name: str | None, caller: Mapping[str, str], observer: Observer, only: Sequence[str],
     arm: str | None, asked: AskedGrowth, *, way: str | None = None, wait: bool = False, limit_s: float | None = None,
-) -> str:  # fmt: skip
-    """Watch one state of a record at several sizes, in the very arm that it had; return the record's name.
+) -> tuple[str, bool]:  # fmt: skip
+    """Watch one state of a record at several sizes, in the very arm that it had.
+
+    Returned are the record's name, and whether nobody interrupted.
 
     Raises
     ------
@@ -107,15 +109,18 @@ def inspect_growth(
             home.keep_beside(archive)
             state = ArmMaker(home, caller, archive).again(head.study, head.study.arms[position], head.arms[position])
             observer.made(state)
-            watch_growth(kept, head, workloads, position, state, asked, observer, lock, found_way(way), limit_s)
-            return head.name
+            found = watch_growth(kept, head, workloads, position, state, asked, observer, lock, found_way(way), limit_s)
+            return head.name, found[1]
 
 
 def watch_growth(
     kept: Archive, head: RecordHead, workloads: Sequence[int], arm: int, state: ArmState, asked: AskedGrowth,
     observer: Observer, lock: MachineLock, way: FoundWay, limit_s: float | None,
-) -> int:  # fmt: skip
-    """Watch some workloads of a record under one arm, in shuffled blocks, then count calls; return the run's number."""
+) -> tuple[int, bool]:  # fmt: skip
+    """Watch some workloads of a record under one arm, in shuffled blocks, then count calls.
+
+    Returned are the run's number, and whether nobody interrupted.
+    """
     if way.way == COUNTS_ONLY:
         raise InspectionError("nothing can be watched here, only counted, and how seconds grow is not told by that")
     if way.sentence:
@@ -140,9 +145,7 @@ def watch_growth(
         def work() -> bool:
             return sizes.watch(writer, blocks) and (not counting or sizes.count(writer))
 
-        if not ended_well(writer, work):
-            raise KeyboardInterrupt
-    return run.number
+        return run.number, ended_well(writer, work)
 
 
 @dataclass

@@ -45,8 +45,10 @@ _MOST_S = 300.0
 def watch_slow(
     kept: Archive, head: RecordHead, workload: int, arm: int, state: ArmState, asked: AskedSlow, observer: Observer,
     lock: MachineLock, way: FoundWay, limit_s: float | None,
-) -> int:  # fmt: skip
-    """Watch trials of one state until enough slow ones are caught, or time is over; return the run's number.
+) -> tuple[int, bool]:  # fmt: skip
+    """Watch trials of one state until enough slow ones are caught, or time is over.
+
+    Returned are the run's number, and whether nobody interrupted.
 
     Raises
     ------
@@ -65,9 +67,7 @@ def watch_slow(
         tick_ns = one.quick()
         options = {"workload": workload, "arm": arm, "way": way.way, "slower_than": asked.slower_than_s}
         run, writer = begun_run(kept, head.uuid, SLOW, seed, machine_facts(), options)
-        if not ended_well(writer, lambda: one.watch(writer, asked, tick_ns)):
-            raise KeyboardInterrupt
-    return run.number
+        return run.number, ended_well(writer, lambda: one.watch(writer, asked, tick_ns))
 
 
 def _slow(took: Sequence[float], asked: AskedSlow) -> int:
