@@ -166,7 +166,11 @@ def test_surprises_and_guesses_are_leads_that_are_tried(run: Run, tmp_path: Path
     alone = json.loads(run("leads", "--arm", "after", "--json").stdout)
     jsonschema.validate(alone, json.loads((ROOT / "docs" / "leads.schema.json").read_text(encoding="utf-8")))
     assert (alone["expected"][0]["surprise"], alone["hints"][0]["line"]) == (True, 6)
-    run("leads", "--to", "r.sarif")
+    run("leads", "--to", "r.sarif", "--to", "leads.html")
+    page = (tmp_path / "leads.html").read_text(encoding="utf-8")
+    assert "Against what the study expected" in page
+    assert "work.fit looks for a member in the list taken, in a loop. To test it: keep its members in a set" in page
+    assert "; a surprise: " in page
     results = json.loads((tmp_path / "r.sarif").read_text(encoding="utf-8"))["runs"][0]["results"]
     assert results[1]["ruleId"] == "share-beyond-expected"
 

@@ -5,7 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from bystander.design import Account, Flow, LinesOf, Outline, PlaceTable, account_sentences, told_account
+from bystander.design import (
+    Account,
+    Expectation,
+    Flow,
+    Hint,
+    LinesOf,
+    Outline,
+    PlaceTable,
+    account_sentences,
+    expectation_sentence,
+    place_label,
+    place_where,
+    told_account,
+)
 from bystander.report.environment import shell, template_environment
 from bystander.report.pieces.accounts import DrawnAccount, drawn_account
 from bystander.report.pieces.flowing import DrawnFlow, drawn_flow
@@ -45,6 +58,8 @@ class _Drawn:
     places: DrawnPlaces
     lines: tuple[DrawnLines, ...]
     about: tuple[str, ...]
+    expected: tuple[str, ...]
+    hints: tuple[str, ...]
 
 
 def inspected_page(views: Sequence[InspectedView]) -> str:
@@ -66,12 +81,27 @@ def _drawn(view: InspectedView) -> _Drawn:
         title = f"{account.workload}: {account.against}, then {account.arm}"
         sentences = (*account.part, *account_sentences(account))
         drawn = drawn_account(account.workload, replace(told, sentences=()))
-        return _Drawn(title, sentences, drawn, outline, flow, places_of_account(account), lines, tuple(account.about))
+        return _Drawn(
+            title, sentences, drawn, outline, flow, places_of_account(account), lines, tuple(account.about),
+            *_beyond(account.expected, account.hints, account.roots),
+        )  # fmt: skip
     table = view.table
     assert table is not None
     calls = "calls not counted" if table.calls is None else counted(table.calls, "call")
     whole = f"{duration_text(table.elapsed_s)} a trial, {calls}; {counted(table.readings, 'reading')}."
     return _Drawn(
         f"{table.workload} under {table.arm}", (whole, *table.sentences), None, outline, flow, places_of_table(table),
-        lines, table.about,
+        lines, table.about, *_beyond(table.expected, table.hints, (table.root,)),
     )  # fmt: skip
+
+
+def _beyond(
+    expected: Sequence[Expectation], hints: Sequence[Hint], roots: Sequence[str]
+) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Return what was expected, and guesses from the source, a sentence each."""
+    guesses = []
+    for one in hints:
+        where = place_where(one.place._replace(line=one.line), roots)
+        said = f"{where}, {duration_text(one.seconds, 3)}: {place_label(one.place)} {one.said}"
+        guesses.append(f"{said}. To test it: {one.advice}.")
+    return tuple(f"{expectation_sentence(one)}." for one in expected), tuple(guesses)

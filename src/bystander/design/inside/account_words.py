@@ -332,11 +332,16 @@ def calls_text(one: Lead | PlaceChange) -> str:
     return f"{after:,}" if before == after else f"{before:,} > {after:,}"
 
 
+def _said(lead: Lead) -> str:
+    surprise = f"a surprise: {lead.surprise}" if lead.surprise else ""
+    return "; ".join(part for part in (lead_sentence(lead), surprise) if part)
+
+
 def told_account(account: Account) -> AccountTold:
     """Return an account in words, for whoever shows it later."""
     leads = tuple(
         LeadTold(
-            lead_label(lead), place_where(lead.place, account.roots), lead_brief(lead), lead_sentence(lead),
+            lead_label(lead), place_where(lead.place, account.roots), lead_brief(lead), _said(lead),
             calls_text(lead), lead.timed, hunk=lead.hunk,
         )
         for lead in account.leads[:_MOST_TOLD]
