@@ -23,6 +23,7 @@ from bystander.evidence import (
     hints_in,
     is_library,
     matching_places,
+    place_table,
     seconds_by_line,
     share_interval,
     shares_of,
@@ -103,28 +104,19 @@ def hints_of(kept: Kept, arm: int, view: str) -> list[Hint]:
     if not kept.head.observed_here:
         return []
     sums = sums_of_state(kept, arm, view)
-    total = float(sums.spent.sum())
+    least = _WEIGHS * float(sums.spent.sum()) / 1e9 / max(1, sums.trials)
     root = kept.head.arms[arm].folder.rstrip("/") + "/"
-    own = [
-        place for place in sums.tree.places
-        if place.kind == PYTHON and not is_library(place) and place.file.startswith((root, "./"))
+    rows = [
+        row for row in place_table(sums, (), view, "", "", "").rows
+        if row.place.kind == PYTHON and not is_library(row.place) and row.place.file.startswith((root, "./"))
     ]  # fmt: skip
-    if not own or total <= 0:
-        return []
-    weighed = []
-    for place in own:
-        whole, by_line = seconds_by_line(sums, {place})
-        weighed.append((whole, place, by_line))
-    least = _WEIGHS * total / 1e9 / max(1, sums.trials)
-    weighed.sort(key=lambda one: -one[0])
+    weighty = sorted((row for row in rows if row.whole_s >= least > 0), key=lambda row: -row.whole_s)
     texts: dict[str, str | None] = {}
     found = []
-    for whole, place, by_line in weighed[:_PLACES]:
-        if whole < least:
-            break
-        text = texts.setdefault(place.file, source_text(place.file))
+    for row in weighty[:_PLACES]:
+        text = texts.setdefault(row.place.file, source_text(row.place.file))
         if text is not None:
-            found += _of_place(place, text, by_line, least)
+            found += _of_place(row.place, text, seconds_by_line(sums, {row.place})[1], least)
     found.sort(key=lambda one: (-one.seconds, one.line))
     return found
 
