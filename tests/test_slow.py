@@ -72,7 +72,7 @@ def test_slow_trials_differ_where_they_are_slow() -> None:
 TAIL = """
 import os, time
 def lock():
-    time.sleep(0.25)
+    time.sleep(1.2)
 def work():
     time.sleep(0.02)
 count = len(os.listdir("runs"))
@@ -86,14 +86,14 @@ def test_slow_trials_of_a_command_are_caught(run: Run, tmp_path: Path) -> None:
     """Through the program: every fourth trial waits; the same again, as a document; what makes no sense is told."""
     (tmp_path / "tail.py").write_text(TAIL, encoding="utf-8")
     (tmp_path / "runs").mkdir()
-    words = ("--slow", "--slower-than", "200 ms", "--trials", "16", "--quiet", "--", "python3", "tail.py")
+    words = ("--slow", "--slower-than", "700 ms", "--trials", "12", "--quiet", "--", "python3", "tail.py")
     said = " ".join(run("inspect", *words).stdout.split())
-    assert "16 trials watched" in said
+    assert "12 trials watched" in said
     assert "lie in tail.lock" in said
     assert "Waits that grew, for: sleep" in said
     document = json.loads(run("leads", "--slow", "--json").stdout)
     jsonschema.validate(document, SCHEMA)
-    assert document["slow"]["slow"] >= 4
+    assert document["slow"]["slow"] >= 3
     assert document["slow"]["places"][0]["place"]["label"] == "tail.lock"
     for command, words, told in (
         ("inspect", ("--slower-than", "1 s"), "--slower-than goes with --slow"),
