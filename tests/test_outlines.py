@@ -191,6 +191,9 @@ def test_pictures_of_nothing_are_refused() -> None:
     drawn = mirror_picture(view.outline, ".svg")
     assert drawn == mirror_picture(view.outline, ".svg")
     assert "whiskers where a change is shown" in " ".join(texts(drawn))
+    evil = made(40, "</text><script>x\x1b[31m\n&$\\frac")
+    assert any("<script>x" in text for text in texts(mirror_picture(evil.outline, ".svg")))
+    assert texts(flow_picture(evil.flow, ".svg"))
     empty = replace(view.outline, branches=())
     with pytest.raises(Exception, match="nothing to draw"):
         mirror_picture(empty, ".svg")
