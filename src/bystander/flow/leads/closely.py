@@ -29,7 +29,7 @@ from bystander.errors import UsageError
 from bystander.evidence import against_sizes, content_of, matching_places
 from bystander.exchange import within_json
 from bystander.field import source_text
-from bystander.units import counted, listed, share_text
+from bystander.units import listed, share_text
 
 __all__ = ["close_ups", "closely_json"]
 
@@ -160,6 +160,10 @@ def _lines(seen: ClosePlace, text: Sequence[str], known: Mapping[str, float]) ->
         yield GivenLine(line, runs, runs / seen.calls if seen.calls else None, told, said)
 
 
+def _sets(count: int) -> str:
+    return "1 distinct set" if count == 1 else f"{count:,} distinct sets"
+
+
 def _sentences(seen: ClosePlace) -> Iterator[str]:
     """Say what calls by their arguments tell, and what cannot be told apart."""
     if seen.distinct is None or seen.calls < _FEWEST:
@@ -167,8 +171,8 @@ def _sentences(seen: ClosePlace) -> Iterator[str]:
     label = place_label(seen.place)
     least = "at least " if seen.more else ""
     yield (
-        f"{label}: {counted(seen.calls, 'call')}, given {least}{counted(seen.distinct, 'distinct set')} of arguments; "
-        f"the most frequent one {counted(seen.most, 'time')}."
+        f"{label}: {seen.calls:,} calls, given {least}{_sets(seen.distinct)} of arguments; the most frequent one "
+        f"{'once' if seen.most == 1 else f'{seen.most:,} times'}."
     )
     again = seen.calls - seen.distinct
     if seen.calls and again >= _WORTH * seen.calls and not seen.more:

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from bystander.cli.shown.console import can_draw, tell
 from bystander.design import CloseUp, GivenLine, place_label, short_file
-from bystander.units import counted, plain_text
+from bystander.units import plain_text
 
 __all__ = ["print_arguments", "print_executions"]
 
@@ -73,9 +73,10 @@ def print_arguments(console: Console, found: Sequence[CloseUp]) -> None:
 def _head(console: Console, one: CloseUp) -> None:
     where = f"{short_file(one.seen.place.file, one.root)}:{one.seen.place.line}"
     console.print(f"{one.run}: {one.workload} under {one.arm}, {place_label(one.seen.place)} ({where})", style="title")
-    more = f", gone on with {counted(one.seen.resumed, 'time')}" if one.seen.resumed else ""
+    more = f", gone on with {one.seen.resumed:,} times" if one.seen.resumed else ""
     items = "".join(f"; {value:,.0f} {name}" for name, value in one.items)
-    tell(console, f"{counted(one.seen.calls, 'call')} a trial{more}{items}.")
+    calls = "1 call" if one.seen.calls == 1 else f"{one.seen.calls:,} calls"
+    tell(console, f"{calls} a trial{more}{items}.")
 
 
 def _foot(console: Console, one: CloseUp, sentences: bool) -> None:
