@@ -29,7 +29,7 @@ from bystander.design import (
 from bystander.errors import InspectionError, UsageError
 from bystander.field import COUNTS_ONLY, ArmMaker, FoundWay, Launcher, MachineLock, found_way, machine_facts
 from bystander.flow.inside.asked import AskedGrowth
-from bystander.flow.inside.inspection import COUNTED_TRIALS, READINGS_A_TRIAL, SLOWER, USUAL_TICK_NS
+from bystander.flow.inside.inspection import COUNTED_TRIALS, SLOWER, USUAL_TICK_NS, quick_tick_ns
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.heads import home_of, refuse_foreign
@@ -186,8 +186,7 @@ class _Sizes:
             self.observer.doing(f"watching {self._name(at)} once first")
             _, outcome = self._watched(at, self.way.tick_ns(USUAL_TICK_NS), 0)
             self._check(at, outcome)
-            quick = min(USUAL_TICK_NS, round(outcome.took_s * 1e9 / READINGS_A_TRIAL))
-            self._ticks[at] = self.way.tick_ns(quick)
+            self._ticks[at] = quick_tick_ns(self.way, outcome.took_s)
             sum_s += outcome.took_s
         self._each_s = sum_s
         return sum_s

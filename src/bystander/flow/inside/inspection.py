@@ -28,11 +28,11 @@ from bystander.flow.trials.trial import TrialRunner
 from bystander.flow.trials.watching import CountedRuns, WatchedRuns
 from bystander.units import duration_text
 
-__all__ = ["COUNTED_TRIALS", "READINGS_A_TRIAL", "SLOWER", "USUAL_TICK_NS", "Inspection", "saw_python"]
+__all__ = ["COUNTED_TRIALS", "SLOWER", "USUAL_TICK_NS", "Inspection", "quick_tick_ns", "saw_python"]
 
 ENOUGH_READINGS = 2000
 USUAL_TICK_NS = 1_000_000
-READINGS_A_TRIAL = 1100  # that a trial should give, where the clock can
+_READINGS_A_TRIAL = 1100  # that a trial should give, where the clock can
 _FEWEST_PAIRS, _MOST_PAIRS, _PAIRS_S = 3, 25, 12.0
 _BARE_UP_TO_S = 20.0  # a trial longer than that is not run again only to know what watching cost
 _COUNTS_UP_TO_S, SLOWER = 60.0, 10  # counting follows by itself where a trial so many times slower fits in there
@@ -43,6 +43,11 @@ _LONG_S = 4.0
 def saw_python(watched: Watched | None) -> bool:
     """Whether a Python ran in a watched trial, one that could be read or one that could not."""
     return bool(watched and (watched.interpreters or any("Python" in one for one in watched.problems)))
+
+
+def quick_tick_ns(way: FoundWay, took_s: float) -> int:
+    """Return how quick the clock must be, in ns, for a trial that takes so long to give readings enough."""
+    return way.tick_ns(min(USUAL_TICK_NS, round(took_s * 1e9 / _READINGS_A_TRIAL)))
 
 
 class _Seen(NamedTuple):
@@ -104,7 +109,7 @@ class Inspection:
         The first one is not kept: it was what comes before the first trial, and said how quick the clock must be.
         """
         if self.asked.tick_s is None:
-            tick_ns = self.way.tick_ns(min(USUAL_TICK_NS, round(first.outcome.took_s * 1e9 / READINGS_A_TRIAL)))
+            tick_ns = quick_tick_ns(self.way, first.outcome.took_s)
         self.observer.doing(
             f"a trial takes {duration_text(first.outcome.took_s, 2)}: watching some, beside as many unwatched ones"
         )

@@ -27,9 +27,9 @@ from bystander.field import FoundWay, Launcher
 from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.inspection import (
     COUNTED_TRIALS,
-    READINGS_A_TRIAL,
     SLOWER,
     USUAL_TICK_NS,
+    quick_tick_ns,
     saw_python,
 )
 from bystander.flow.leads.accounts import LOOKS, MOST_BLOCKS
@@ -138,7 +138,7 @@ class SideBySide:
             readings += int(watched.at_ns.size) if watched else 0
             python = python and saw_python(watched)
         if self.asked.tick_s is None:
-            quick = self.way.tick_ns(min(USUAL_TICK_NS, round(min(took) * 1e9 / READINGS_A_TRIAL)))
+            quick = quick_tick_ns(self.way, min(took))
             readings, tick_ns = round(readings * max(1.0, tick_ns / quick)), quick
         return Tried(tick_ns, (took[0], took[1]), readings, python)
 

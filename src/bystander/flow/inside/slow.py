@@ -26,7 +26,7 @@ from bystander.design import (
 from bystander.errors import InspectionError
 from bystander.field import COUNTS_ONLY, FoundWay, Launcher, MachineLock, machine_facts
 from bystander.flow.inside.asked import AskedSlow
-from bystander.flow.inside.inspection import READINGS_A_TRIAL, USUAL_TICK_NS
+from bystander.flow.inside.inspection import USUAL_TICK_NS, quick_tick_ns
 from bystander.flow.inside.runs import begun_run, ended_well, ready_trials
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.interrupts import Interrupts
@@ -93,7 +93,7 @@ class _Watched:
     def quick(self) -> int:
         """Watch a trial that is not kept; return how quick the clock must be."""
         outcome, _ = self._one(self.way.tick_ns(USUAL_TICK_NS), 0)
-        return self.way.tick_ns(min(USUAL_TICK_NS, round(outcome.took_s * 1e9 / READINGS_A_TRIAL)))
+        return quick_tick_ns(self.way, outcome.took_s)
 
     def watch(self, writer: RecordWriter, asked: AskedSlow, tick_ns: int) -> bool:
         """Watch until it is enough; return whether nobody interrupted. What is whole then is kept all the same."""

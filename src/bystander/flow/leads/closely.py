@@ -29,6 +29,7 @@ from bystander.errors import UsageError
 from bystander.evidence import against_sizes, content_of, matching_places
 from bystander.exchange import within_json
 from bystander.field import source_text
+from bystander.flow.leads.kept import newest_runs
 from bystander.units import listed, share_text
 
 __all__ = ["close_ups", "closely_json"]
@@ -62,14 +63,12 @@ def close_ups(
     """
     option = "--arguments" if arguments else "--executions"
     with Archive(archive) as kept:
-        heads = [kept.head(record.partition("/")[0])] if record else list(reversed(kept.heads()))
-        for head in heads:
-            for run in reversed([one for one in head.runs if one.purpose == CLOSELY]):
-                if not _is_meant(head, run, only, arm) or (arguments and not run.options.get("arguments")):
-                    continue
-                found = list(_of_run(kept, head, run, arm, place))
-                if found:
-                    return found
+        for head, run in newest_runs(kept, record, CLOSELY):
+            if not _is_meant(head, run, only, arm) or (arguments and not run.options.get("arguments")):
+                continue
+            found = list(_of_run(kept, head, run, arm, place))
+            if found:
+                return found
     again = f"bystander inspect {option} '{place}' counts that"
     where = f"record {record}" if record else str(archive)
     raise UsageError(f"{option}: {where} holds no such counts of {place}; {again}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -29,7 +29,7 @@ from bystander.errors import UsageError
 from bystander.evidence import content_of
 from bystander.units import listed
 
-__all__ = ["Choice", "Kept", "OfTrial", "kept_inspections", "read_inspection"]
+__all__ = ["Choice", "Kept", "OfTrial", "kept_inspections", "newest_runs", "read_inspection"]
 
 Pairs = list[tuple[float, float]]
 
@@ -132,6 +132,15 @@ def read_inspection(archive: Archive, head: RecordHead, run: Run) -> Kept:
     except ValueError as error:
         raise UsageError(f"{run_name(head, run)}: {error}") from None
     return Kept(head, run, workload, arm, inspected_against(head, run), trials, bare, counts, edits)
+
+
+def newest_runs(archive: Archive, record: str | None, purpose: str) -> Iterator[tuple[RecordHead, Run]]:
+    """Yield the runs of one purpose with their records, the newest first; of all records where none is named."""
+    heads = [archive.head(record.partition("/")[0])] if record else reversed(archive.heads())
+    for head in heads:
+        for run in reversed(head.runs):
+            if run.purpose == purpose:
+                yield head, run
 
 
 def kept_inspections(archive: Archive, record: str | None, choice: Choice, number: int | None = None) -> list[Kept]:

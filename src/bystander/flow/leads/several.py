@@ -28,6 +28,7 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.evidence import content_of, grown, slow_places
 from bystander.exchange import within_json
+from bystander.flow.leads.kept import newest_runs
 from bystander.stats import apart
 from bystander.units import counted, duration_text, listed, share_text
 
@@ -47,15 +48,12 @@ def growing_of(archive: Path, record: str | None, only: Sequence[str], view: str
         When nobody looked, or what is kept is damaged.
     """
     with Archive(archive) as kept:
-        heads = [kept.head(record.partition("/")[0])] if record else list(reversed(kept.heads()))
-        for head in heads:
-            for run in reversed([one for one in head.runs if one.purpose == GROWTH]):
-                workloads = _workloads(head, run)
-                bases = {head.study.workloads[at].base for at in workloads}
-                if workloads and (not only or bases & set(only) or set(only) & {
-                    head.study.workloads[at].name for at in workloads
-                }):  # fmt: skip
-                    return _growing(kept, head, run, workloads, view or VIEWS[0])
+        for head, run in newest_runs(kept, record, GROWTH):
+            workloads = _workloads(head, run)
+            ours = [head.study.workloads[at] for at in workloads]
+            names = {one.base for one in ours} | {one.name for one in ours}
+            if workloads and (not only or names & set(only)):
+                return _growing(kept, head, run, workloads, view or VIEWS[0])
     where = f"record {record}" if record else str(archive)
     raise UsageError(f"--growth: {where} holds nothing on how it grows; bystander inspect --inputs n=100,200,400 looks")
 
@@ -127,13 +125,11 @@ def slow_of(archive: Path, record: str | None, only: Sequence[str], arm: str | N
         When nobody looked, or what is kept is damaged.
     """
     with Archive(archive) as kept:
-        heads = [kept.head(record.partition("/")[0])] if record else list(reversed(kept.heads()))
-        for head in heads:
-            for run in reversed([one for one in head.runs if one.purpose == SLOW]):
-                workload, position = inspected_place(head, run)
-                name, of = head.study.workloads[workload].name, head.study.arms[position].name
-                if (not only or name in only) and (arm is None or arm == of):
-                    return _slow(kept, head, run, view or VIEWS[0])
+        for head, run in newest_runs(kept, record, SLOW):
+            workload, position = inspected_place(head, run)
+            name, of = head.study.workloads[workload].name, head.study.arms[position].name
+            if (not only or name in only) and (arm is None or arm == of):
+                return _slow(kept, head, run, view or VIEWS[0])
     where = f"record {record}" if record else str(archive)
     raise UsageError(f"--slow: {where} holds no slow trials that were caught; bystander inspect --slow catches some")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -74,7 +75,7 @@ def _summary(watched: Watched, outcome: TrialOutcome, block: int) -> Mapping[str
     }  # fmt: skip
 
 
-class _HookedRuns:
+class _HookedRuns(ABC):
     """Runs commands whose Python processes load a hook, and reads what they left."""
 
     def __init__(self, launcher: Launcher) -> None:
@@ -91,8 +92,9 @@ class _HookedRuns:
         shutil.rmtree(self._folder, ignore_errors=True)
         return outcome
 
+    @abstractmethod
     def _read(self, folder: Path) -> None:
-        raise NotImplementedError
+        """Read what the processes left in a folder."""
 
     def _told(self, outcome: TrialOutcome, block: int, kind: EvidenceKind, told: Counts | Closely) -> TrialOutcome:
         """Return a trial with what its processes told as evidence, where it ended well and any told something."""

@@ -5,13 +5,14 @@ leaves without one, and before it becomes another program.  A process that is ki
 """
 
 import _thread
+import abc
 import atexit
 import json
 import os
 import sys
 
 
-class Telling:
+class Telling(abc.ABC):
     """One process; a hook of the interpreter that is given to each of its threads."""
 
     set_hook = get_hook = set_for_threads = None  # functions of sys and threading
@@ -22,17 +23,17 @@ class Telling:
         self.problems = []
         self.process = 0
 
+    @abc.abstractmethod
     def hook(self):
         """Return the hook of one thread, with tables of its own: one for all would lose counts."""
-        raise NotImplementedError
 
+    @abc.abstractmethod
     def forget(self):
         """Empty all tables."""
-        raise NotImplementedError
 
+    @abc.abstractmethod
     def told(self):
         """Return what was seen, as plain values."""
-        raise NotImplementedError
 
     def begin(self):
         """Look from now on, in all threads."""
