@@ -187,6 +187,10 @@ def test_surprises_and_guesses_are_leads_that_are_tried(run: Run, tmp_path: Path
         (("--try", "2", "--json"), "--try writes a study and shows nothing"),
     ):  # fmt: skip
         assert told in run("leads", *words, code=2).stderr
+    assert "bystander leads quays-1/inspected-1 --try 1" in run("leads").stdout
+    (tmp_path / "bystander.toml").unlink()
+    assert "--try" not in run("leads").stdout  # a command that is printed must do what it says
+    assert "has no study file here" in run("leads", "--try", "1", code=2).stderr
 
 
 @pytest.mark.parametrize(

@@ -24,7 +24,7 @@ from bystander.flow.leads.beyond import expected_of, hinted, hints_of, surprised
 from bystander.flow.leads.edits import moved_on, with_edits, with_hunks
 from bystander.flow.leads.kept import Choice, Kept, kept_inspections
 from bystander.flow.leads.tables import table_of_state
-from bystander.flow.leads.tries import Tried, try_one
+from bystander.flow.leads.tries import Tried, study_file_here, try_one
 from bystander.flow.leads.within import (
     Part,
     narrowed,
@@ -80,11 +80,15 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Shown:
-    """What there is to show: accounts of changes, or the places of one state; the other is empty, or None."""
+    """What there is to show: accounts of changes, or the places of one state; the other is empty, or None.
+
+    `testable` says whether a lead or a guess is there, and the study whose copy would test it.
+    """
 
     accounts: Sequence[Account]
     table: PlaceTable | None
     order: str
+    testable: bool
 
 
 def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None = None) -> Shown:
@@ -109,15 +113,17 @@ def leads(archive: Path, record: str | None, wanted: Wanted, number: int | None 
 def shown_of(archive: Path, kept: Sequence[Kept], left_out: Sequence[tuple[str, ...]], wanted: Wanted) -> Shown:
     """Return what there is to show of some inspections, or parts of them."""
     judged = judged_beside(kept[0].head, archive)
+    here = study_file_here(kept[0].head) is not None
     if is_two(kept, wanted):
         accounts = [fated_account(one, judged) for one in accounts_of(kept, left_out, wanted)]
         timed = timed_verdicts(archive, kept[0].head)
         told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
-        return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0])
+        testable = here and any(one.leads or one.hints for one in told)
+        return Shown(told, None, wanted.order or ORDERS_OF_LEADS[0], testable)
     order, arm = _order_of_places(wanted), arm_of(kept[0], wanted)
     table = table_of_state(kept[0], arm, wanted.view or VIEWS[0], order)
     table = hinted(fated_table(table, judged, kept[0].head.study.margin), kept[0], arm)
-    return Shown((), replace(table, sentences=(*left_out[0], *table.sentences)), order)
+    return Shown((), replace(table, sentences=(*left_out[0], *table.sentences)), order, here and bool(table.hints))
 
 
 def tried(archive: Path, record: str | None, wanted: Wanted, number: int) -> Tried:

@@ -31,7 +31,7 @@ from bystander.flow.leads.kept import Kept
 from bystander.flow.places import STUDY_FILE
 from bystander.units import counted, size_text
 
-__all__ = ["Tried", "try_one"]
+__all__ = ["Tried", "study_file_here", "try_one"]
 
 _AS_IT_IS, _TRIED = "as-it-is", "tried"
 _LEFT_OUT = (".git", ".bystander", "__pycache__", "try-*")
@@ -116,11 +116,17 @@ def try_one(kept: Kept, arm: int, leads: Sequence[Lead], hints: Sequence[Hint], 
     return Tried(study, folder, todo, said)
 
 
+def study_file_here(head: RecordHead) -> Path | None:
+    """Return the file of a record's study; None where another machine observed it, or the file is gone."""
+    file = Path(head.study_folder, head.study_file or STUDY_FILE)
+    return file if head.observed_here and file.exists() else None
+
+
 def _study_table(head: RecordHead, workload: int) -> tuple[dict[str, Any], str]:
     """Return the study's file as a table, and the name of the workload in it."""
     base = head.study.workloads[workload].base
-    file = Path(head.study_folder, head.study_file or STUDY_FILE)
-    if not head.observed_here or not file.exists():
+    file = study_file_here(head)
+    if file is None:
         raise UsageError(f"--try: record {head.name} has no study file here; bystander new writes one to begin with")
     try:
         table = tomllib.loads(file.read_text(encoding="utf-8"))

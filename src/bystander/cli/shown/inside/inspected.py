@@ -52,7 +52,7 @@ def show_inspected(target: Path, record: str | None, form: Form, number: int | N
     if form.brief:
         console.print()
         return
-    if shown.table.hints if shown.table else any(one.leads or one.hints for one in shown.accounts):
+    if shown.testable:
         _say_try(shown.table.run if shown.table else shown.accounts[0].run, form)
     say_next(shown.table.run if shown.table else shown.accounts[0].run, form, two=not shown.table)
 
