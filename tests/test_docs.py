@@ -14,6 +14,7 @@ from bystander.design import (
     ANSWER_KEYS,
     ARM_KEYS,
     CALLABLE_KEYS,
+    CHAIN_KEYS,
     COMMAND_KEYS,
     GATE_KEYS,
     MEASURES,
@@ -60,7 +61,7 @@ def test_every_command_and_option_is_documented(name: str, command: object) -> N
 def test_every_study_key_and_measure_is_documented() -> None:
     """Each key has a row of its own in the page about the study."""
     inner = [*(f"answer.{key}" for key in ANSWER_KEYS), *(f"gate.{key}" for key in GATE_KEYS)]
-    inner += [f"ready.{key}" for key in READY_KEYS]
+    inner += [*(f"ready.{key}" for key in READY_KEYS), *(f"chain.{key}" for key in CHAIN_KEYS)]
     for key in (*STUDY_KEYS, *ARM_KEYS, *workload_keys(), *inner):
         assert re.search(rf"^\|[^|]*`{key}`[^|]*\|", STUDY, re.M), key
     for measure in MEASURES.values():

@@ -15,6 +15,7 @@ __all__ = [
     "LauncherError",
     "MachineBusyError",
     "NoSpaceError",
+    "NotAppliedError",
     "NotKeptError",
     "NothingEditedError",
     "OwnFilesError",
@@ -82,6 +83,10 @@ class ArmError(BystanderError):
 
 class NotKeptError(ArmError):
     """The state of a folder is not kept; the message says why, as a clause about it."""
+
+
+class NotAppliedError(ArmError):
+    """A patch does not apply to the state that it is meant for."""
 
 
 class NothingEditedError(BystanderError):

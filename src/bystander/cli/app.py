@@ -13,8 +13,9 @@ from typing import Annotated
 import typer
 
 from bystander import __version__
-from bystander.cli import check, decide, demo, inside, leads, new, observe, records, report, settle
+from bystander.cli import check, decide, demo, inside, leads, new, observe, records, report
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
+from bystander.cli.onward import chain, settle
 from bystander.cli.shown.said import say
 from bystander.errors import BystanderError
 from bystander.units import plain_text
@@ -65,6 +66,7 @@ app.command(
     cls=inside.InspectCommand,
 )(inside.inspect)  # fmt: skip
 app.command("leads", epilog=leads.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(leads.leads)
+app.command("chain", epilog=chain.EXAMPLE, short_help="Measure one change after another.")(chain.chain)
 app.command("settle", epilog=settle.EXAMPLE, short_help="Accept a change for the worse, with a reason.")(settle.settle)
 app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 

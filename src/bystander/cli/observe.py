@@ -168,9 +168,11 @@ def observe(
     After an edit, --again compares the folder as it stands with the state that it had.
     """
     from bystander.cli.decide import show
+    from bystander.cli.onward.chain import show_ladder
     from bystander.cli.shown.brief import print_brief
     from bystander.cli.shown.live import Display
     from bystander.design import StoppingRule, command_line, with_placebo
+    from bystander.flow.commands.chain import chain_ladder
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
@@ -248,7 +250,10 @@ def observe(
         if quiet and finding and result.complete:
             code = print_brief(decision, finding)
         else:
-            show(decision)
+            if decision.head.study.chain:
+                show_ladder(chain_ladder(target, result.record), archive=archive)
+            else:
+                show(decision)
             code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
         said = "interrupted; nothing was recorded"

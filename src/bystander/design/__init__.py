@@ -114,15 +114,17 @@ from bystander.design.plan import (
     plan_rounds,
     shuffled,
 )
+from bystander.design.readers.begin_reader import ready_option
 from bystander.design.readers.callable_reader import quick_callable
+from bystander.design.readers.chain_reader import STATE, is_range, range_ends
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.number_reader import printed_number
-from bystander.design.readers.ready_reader import ready_option
 from bystander.design.readers.study_keys import (
     ANSWER_KEYS,
     ARM_KEYS,
     CALLABLE_KEYS,
+    CHAIN_KEYS,
     COMMAND_KEYS,
     GATE_KEYS,
     LOAD_KEYS,
@@ -136,6 +138,7 @@ from bystander.design.records.facts import ArmFacts, InterpreterFacts, MachineFa
 from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.design.records.machine_states import Stretch, state_changes, stretches
 from bystander.design.records.outcomes import TrialOutcome
+from bystander.design.records.patches import FilePatch, edit_size, patch_text, read_patch
 from bystander.design.records.plain import from_plain, plain, study_from_plain
 from bystander.design.records.redacted import LEFT_OUT, redacted, scrubber
 from bystander.design.records.runs import BlockHead, BlockRun, Run
@@ -155,6 +158,15 @@ from bystander.design.records.trials import (
 from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
 from bystander.design.studies.arms import PLACEBO, Arm, KeptState
 from bystander.design.studies.ceilings import Ceiling, ceiling_of
+from bystander.design.studies.chain import (
+    LUMPED_HUNKS,
+    Chain,
+    ChainKind,
+    ChainStates,
+    EditSize,
+    Joined,
+    Link,
+)
 from bystander.design.studies.choice import chosen_names, with_only
 from bystander.design.studies.comparisons import (
     EACH_WITH_FIRST,
@@ -176,10 +188,14 @@ from bystander.design.studies.names import renamed, workload_name
 from bystander.design.studies.placeholders import fill_plain, fill_shell, filled_words, placeholder_names
 from bystander.design.studies.settled import (
     ACCEPTED,
+    DROPPED,
+    KEPT,
     LEFT_ALONE,
+    LINK_FATES,
     PLACE_FATES,
     TRY,
     Settled,
+    SettledLink,
     SettledPlace,
 )
 from bystander.design.studies.study import (
@@ -218,6 +234,7 @@ __all__ = [
     "BROKEN",
     "BUILT_IN",
     "CALLABLE_KEYS",
+    "CHAIN_KEYS",
     "CHANGES",
     "CLOSELY",
     "COMMAND_KEYS",
@@ -230,6 +247,7 @@ __all__ = [
     "DEFAULT_OUTPUT_BYTES",
     "DEFAULT_RISK",
     "DEPTHS",
+    "DROPPED",
     "EACH_WITH_FIRST",
     "EDITS",
     "ENDED",
@@ -241,10 +259,13 @@ __all__ = [
     "IMPORTS",
     "INSPECTED",
     "IN_MEMORY",
+    "KEPT",
     "LEFT_ALONE",
     "LEFT_OUT",
     "LIBRARY",
+    "LINK_FATES",
     "LOAD_KEYS",
+    "LUMPED_HUNKS",
     "MARKS_COST",
     "MEASURES",
     "OBSERVED",
@@ -265,6 +286,7 @@ __all__ = [
     "SLOW",
     "STACKS",
     "START",
+    "STATE",
     "STUDY_KEYS",
     "TIMED",
     "TIMELINE",
@@ -293,6 +315,9 @@ __all__ = [
     "CalledBy",
     "Caller",
     "Ceiling",
+    "Chain",
+    "ChainKind",
+    "ChainStates",
     "Change",
     "ClosePlace",
     "CloseUp",
@@ -304,9 +329,11 @@ __all__ = [
     "Cost",
     "Counts",
     "Down",
+    "EditSize",
     "Edits",
     "Evidence",
     "Expectation",
+    "FilePatch",
     "Flow",
     "FlowPlace",
     "Gate",
@@ -317,6 +344,7 @@ __all__ = [
     "Hint",
     "Hunk",
     "InterpreterFacts",
+    "Joined",
     "KeptState",
     "Key",
     "KeyReader",
@@ -326,6 +354,7 @@ __all__ = [
     "LineMap",
     "LineOf",
     "LinesOf",
+    "Link",
     "LookTaken",
     "MachineFacts",
     "MachineState",
@@ -353,6 +382,7 @@ __all__ = [
     "Run",
     "RunTrials",
     "Settled",
+    "SettledLink",
     "SettledPlace",
     "SlowPlace",
     "SlowTrials",
@@ -396,6 +426,7 @@ __all__ = [
     "compared_by",
     "cost_text",
     "digest",
+    "edit_size",
     "expectation_brief",
     "expectation_sentence",
     "fated_account",
@@ -412,6 +443,7 @@ __all__ = [
     "inspection_facts",
     "inspection_lines",
     "inspections",
+    "is_range",
     "is_told",
     "kind_of",
     "kinds",
@@ -425,6 +457,7 @@ __all__ = [
     "missing_measures",
     "observe_again",
     "only_options",
+    "patch_text",
     "place_key",
     "place_label",
     "place_where",
@@ -435,6 +468,8 @@ __all__ = [
     "printed_number",
     "printed_options",
     "quick_callable",
+    "range_ends",
+    "read_patch",
     "read_study",
     "ready_option",
     "redacted",

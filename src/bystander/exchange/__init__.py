@@ -3,6 +3,7 @@
 from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
 from bystander.exchange.decisions.junit import junit_xml
+from bystander.exchange.decisions.ladder_out import LADDER_HEAD, ladder_csv, ladder_json
 from bystander.exchange.decisions.openmetrics import openmetrics_text
 from bystander.exchange.decisions.rows_csv import ROWS_HEAD, rows_csv
 from bystander.exchange.marks import Spans, read_marks
@@ -19,7 +20,9 @@ from bystander.exchange.settled import (
     allowed_text,
     read_allowed,
     read_settled,
+    read_settled_links,
     read_settled_places,
+    settled_link_text,
     settled_place_text,
     settled_text,
 )
@@ -30,6 +33,7 @@ from bystander.exchange.written.toml_text import toml_key, toml_value
 
 __all__ = [
     "BLOCK_FORMAT",
+    "LADDER_HEAD",
     "ROWS_HEAD",
     "SETTLED_FILE",
     "USUAL_REFERENCES",
@@ -46,6 +50,8 @@ __all__ = [
     "check_json",
     "json_document",
     "junit_xml",
+    "ladder_csv",
+    "ladder_json",
     "leads_sarif",
     "levels_json",
     "long_form",
@@ -59,6 +65,7 @@ __all__ = [
     "read_readings_csv",
     "read_record_json",
     "read_settled",
+    "read_settled_links",
     "read_settled_places",
     "read_spans",
     "readings_csv",
@@ -69,6 +76,7 @@ __all__ = [
     "record_shown_json",
     "records_listed_json",
     "rows_csv",
+    "settled_link_text",
     "settled_place_text",
     "settled_text",
     "spans_json",

@@ -1,7 +1,7 @@
 """The file of what was settled beside a study, `bystander.settled.toml`: see docs/settled.md.
 
 It is for people too: they read it in a review, and may write it by hand. Entries are added at its end; of two on one
-row, or one place, the later counts.
+row, one place or one link, the later counts.
 """
 
 from __future__ import annotations
@@ -12,7 +12,16 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
-from bystander.design import ACCEPTED, MEASURES, PLACE_FATES, Settled, SettledPlace, is_told
+from bystander.design import (
+    ACCEPTED,
+    LINK_FATES,
+    MEASURES,
+    PLACE_FATES,
+    Settled,
+    SettledLink,
+    SettledPlace,
+    is_told,
+)
 from bystander.errors import DataError, UnitError
 from bystander.exchange.written.toml_text import toml_value
 from bystander.units import parse_duration, parse_share, parse_size
@@ -22,15 +31,18 @@ __all__ = [
     "allowed_text",
     "read_allowed",
     "read_settled",
+    "read_settled_links",
     "read_settled_places",
+    "settled_link_text",
     "settled_place_text",
     "settled_text",
 ]
 
 SETTLED_FILE = "bystander.settled.toml"
 _HEAD = """\
-# What was settled: changes of rows that are accepted, and what was judged of places. bystander settle adds to it; of
-# two entries on one row, or one place, the later counts. Commit it: it is read whenever one is shown.
+# What was settled: changes of rows that are accepted, what was judged of places, which edits of a chain were kept.
+# bystander settle adds to it; of two entries on one of them the later counts. Commit it: it is read whenever one is
+# shown.
 """
 _TEXTS = ("study", "workload", "arm", "measure", "fate", "because", "record", "evidence")
 _NEEDED = (*_TEXTS[:6], "day", "up_to")
@@ -38,6 +50,10 @@ _KEYS = (*_TEXTS, "day", "up_to", "until")
 _PLACE_TEXTS = ("study", "workload", "place", "file", "fate", "because", "record", "evidence")
 _PLACE_NEEDED = ("study", "workload", "place", "fate", "because", "day", "cost")
 _PLACE_KEYS = (*_PLACE_TEXTS, "day", "cost", "up_to")
+_LINK_TEXTS = ("study", "link", "key", "fate", "because", "record", "evidence")
+_LINK_NEEDED = (*_LINK_TEXTS[:5], "day")
+_LINK_KEYS = (*_LINK_TEXTS, "day")
+_ENTRIES = ("row", "place", "link")
 
 
 def read_settled(text: str, file: str) -> tuple[Settled, ...]:
@@ -56,6 +72,11 @@ def read_settled_places(text: str, file: str) -> tuple[SettledPlace, ...]:
     return tuple(_place(one, f"{file}: place {number}") for number, one in enumerate(_tables(text, file, "place"), 1))
 
 
+def read_settled_links(text: str, file: str) -> tuple[SettledLink, ...]:
+    """Return all entries on edits of chains, in the order in which they stand; raises as `read_settled`."""
+    return tuple(_link(one, f"{file}: link {number}") for number, one in enumerate(_tables(text, file, "link"), 1))
+
+
 def _tables(text: str, file: str, name: str) -> list[Mapping[str, Any]]:
     """Return the tables of one name."""
     try:
@@ -63,8 +84,8 @@ def _tables(text: str, file: str, name: str) -> list[Mapping[str, Any]]:
     except (ValueError, RecursionError) as error:
         raise DataError(f"{file}: it cannot be read as TOML: {error}") from None
     for key, tables in top.items():
-        if key not in ("row", "place"):
-            raise DataError(f"{file}: {key}: there is no such table; entries are [[row]] and [[place]]")
+        if key not in _ENTRIES:
+            raise DataError(f"{file}: {key}: there is no such table; entries are [[row]], [[place]] and [[link]]")
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
             raise DataError(f"{file}: {key}: it is no list of tables; write [[{key}]]")
     return list(top.get(name, []))
@@ -82,6 +103,13 @@ def _place(one: Mapping[str, Any], where: str) -> SettledPlace:
         raise DataError(f"{where}: {error}") from None
     return SettledPlace(**texts, day=_day(one, "day", where) or date.min, cost_s=float(cost),
                         up_to_s=None if up_to is None else float(up_to))  # fmt: skip
+
+
+def _link(one: Mapping[str, Any], where: str) -> SettledLink:
+    texts = _texts(one, where, _LINK_TEXTS, _LINK_NEEDED, _LINK_KEYS)
+    if texts["fate"] not in LINK_FATES:
+        raise DataError(f'{where}: fate: "{texts["fate"]}" is no fate of a link; it is {" or ".join(LINK_FATES)}')
+    return SettledLink(**texts, day=_day(one, "day", where) or date.min)
 
 
 def _texts(
@@ -182,6 +210,12 @@ def settled_place_text(before: str, entry: SettledPlace) -> str:
         values["up_to"] = allowed_text(entry.up_to_s, False, "s")
     values |= {"day": entry.day, "record": entry.record, "evidence": entry.evidence}
     return _added(before, "place", values)
+
+
+def settled_link_text(before: str, entry: SettledLink) -> str:
+    """Return the text of the file with one entry on an edit of a chain more at its end."""
+    values: dict[str, Any] = {key: getattr(entry, key) for key in _LINK_TEXTS[:5]}
+    return _added(before, "link", values | {"day": entry.day, "record": entry.record, "evidence": entry.evidence})
 
 
 def _added(before: str, table: str, values: Mapping[str, Any]) -> str:

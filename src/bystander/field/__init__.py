@@ -12,6 +12,7 @@ from bystander.field.arms.sources import package_release, source_text
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.arms.variables import STANDARD_VARIABLES, new_salt, sealed, trial_environment
 from bystander.field.kept.chosen import DEFAULT_KEPT_BYTES, Wanted, is_byte_code
+from bystander.field.kept.edits import Edits
 from bystander.field.kept.states import KeptOfRecord, KeptStates
 from bystander.field.launching.leavings import LeftError, read_left
 from bystander.field.launching.scratch import require_space
@@ -43,6 +44,7 @@ __all__ = [
     "ArmMaker",
     "CannotWatchError",
     "CloseHook",
+    "Edits",
     "FolderState",
     "FoundWay",
     "Git",

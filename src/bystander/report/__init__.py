@@ -1,6 +1,7 @@
 """Reports as strings: text for a review comment, a page for a reviewer; and pictures as bytes."""
 
 from bystander.report.inspected import InspectedView, inspected_page
+from bystander.report.ladder import ladder_markdown, ladder_page
 from bystander.report.markdown import markdown
 from bystander.report.page import page
 from bystander.report.picture import (
@@ -9,6 +10,7 @@ from bystander.report.picture import (
     PICTURES_INSIDE,
     accounts_picture,
     flow_picture,
+    ladder_picture,
     mirror_picture,
     picture,
 )
@@ -25,6 +27,9 @@ __all__ = [
     "accounts_picture",
     "flow_picture",
     "inspected_page",
+    "ladder_markdown",
+    "ladder_page",
+    "ladder_picture",
     "lanes",
     "markdown",
     "mirror_picture",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from bystander.design import Account, Flow, Outline
-from bystander.verdicts import Decision
+from bystander.verdicts import Decision, Ladder
 
 __all__ = [
     "PICTURES",
@@ -13,6 +13,7 @@ __all__ = [
     "PICTURE_SUFFIXES",
     "accounts_picture",
     "flow_picture",
+    "ladder_picture",
     "mirror_picture",
     "picture",
 ]
@@ -61,3 +62,10 @@ def flow_picture(flow: Flow, suffix: str) -> bytes:
     from bystander.report.pictures.inside import drawn_flow_picture
 
     return drawn_flow_picture(flow, suffix)
+
+
+def ladder_picture(ladder: Ladder, suffix: str) -> bytes:
+    """Return a chain as a ladder: each edit's own gain, and beside it the stairs in time; raises as `picture`."""
+    from bystander.report.pictures.ladder import drawn_ladder_picture
+
+    return drawn_ladder_picture(ladder, suffix)

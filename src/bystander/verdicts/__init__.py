@@ -6,15 +6,17 @@ from bystander.verdicts.compared.spreads import Spread, spreads
 from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_words, refuse_gate
+from bystander.verdicts.decided.ladder import ladder
 from bystander.verdicts.decided.settled import acceptable, least_worse, with_settled, worse_end
 from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
+from bystander.verdicts.ladders import Disagreement, Ladder, Rung, SoFar
 from bystander.verdicts.settled import SettledRow, Standing
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
-from bystander.verdicts.worded.axis import Axis, shared_axis
+from bystander.verdicts.worded.axis import Axis, RatioAxis, shared_axis
 from bystander.verdicts.worded.ceilings import (
     beyond_text,
     ceiling_notes,
@@ -23,6 +25,16 @@ from bystander.verdicts.worded.ceilings import (
     minutes_sentence,
 )
 from bystander.verdicts.worded.gate import gate_sentences
+from bystander.verdicts.worded.ladder import (
+    edit_text,
+    gain_of,
+    ladder_lines,
+    ladder_notes,
+    rung_state,
+    so_far_text,
+    whole_text,
+    whole_verdict,
+)
 from bystander.verdicts.worded.next_steps import next_sentence, repeat_lines, see_sentence, what_to_do
 from bystander.verdicts.worded.sentences import (
     answer_sentence,
@@ -42,6 +54,7 @@ from bystander.verdicts.worded.sentences import (
     settled_sentence,
     suite_sentence,
 )
+from bystander.verdicts.worded.steps import StepAxis, step_axis
 from bystander.verdicts.worded.whole import contribution_text, whole_lines
 from bystander.verdicts.words import CeilingVerdict, Order, Pairing, Relevance, Scale, StopReason, Verdict
 
@@ -55,23 +68,29 @@ __all__ = [
     "CeilingRow",
     "CeilingVerdict",
     "Decision",
+    "Disagreement",
     "Distribution",
     "GateAsk",
     "GateFinding",
+    "Ladder",
     "LoadPart",
     "Noise",
     "Note",
     "Options",
     "Order",
     "Pairing",
+    "RatioAxis",
     "Relevance",
     "Row",
+    "Rung",
     "Scale",
     "SettledRow",
     "Shift",
     "Single",
+    "SoFar",
     "Spread",
     "Standing",
+    "StepAxis",
     "Stop",
     "StopReason",
     "Stopping",
@@ -91,12 +110,17 @@ __all__ = [
     "contribution_text",
     "decide",
     "describe",
+    "edit_text",
     "failure_sentence",
+    "gain_of",
     "gate",
     "gate_ask",
     "gate_sentences",
     "gate_words",
     "interval_text",
+    "ladder",
+    "ladder_lines",
+    "ladder_notes",
     "lead_text",
     "least_worse",
     "looks_for",
@@ -113,17 +137,22 @@ __all__ = [
     "repeat_lines",
     "row_sentence",
     "rows_over_time",
+    "rung_state",
     "saved_text",
     "see_sentence",
     "settled_sentence",
     "shared_axis",
+    "so_far_text",
     "spreads",
+    "step_axis",
     "stopping",
     "study_looks",
     "suite_sentence",
     "trials_to_see",
     "what_to_do",
     "whole_lines",
+    "whole_text",
+    "whole_verdict",
     "with_settled",
     "worse_end",
 ]

@@ -348,7 +348,7 @@ class Decision:
     @property
     def look_levels(self) -> list[float]:
         """The nominal two-sided level of each look, when the risk of one comparison is spent over all."""
-        return self.looks.levels(self.risk / max(1, len(self.head.study.comparisons)))
+        return self.looks.levels(self.risk / self.head.study.sharing)
 
     def planned_levels(self, workload: int | None = None) -> list[tuple[int, float, float]]:
         """Return blocks and nominal levels of the looks at a workload: of a change, and of being the same.
@@ -359,7 +359,7 @@ class Decision:
             Its position; without one, that with the most blocks.
         """
         looks = self.looks if workload is None else self.looks_of[workload]
-        risk = self.risk / max(1, len(self.head.study.comparisons))
+        risk = self.risk / self.head.study.sharing
         columns = zip(looks.blocks, looks.levels(risk), looks.levels(2 * risk), strict=True)
         return [(blocks, level, twice / 2) for blocks, level, twice in columns]
 

@@ -20,6 +20,7 @@ __all__ = [
     "ANSWER_KEYS",
     "ARM_KEYS",
     "CALLABLE_KEYS",
+    "CHAIN_KEYS",
     "COMMAND_KEYS",
     "GATE_KEYS",
     "LOAD_KEYS",
@@ -86,6 +87,7 @@ STUDY_KEYS = _table(
     Key("written_files", Type.PATTERNS, "files that trials write into an arm's folder", ()),
     _own("gate", "what stops a pipeline"),
     _own("load", "what the weights mean"),
+    _own("chain", "the states that follow each other, each an arm"),
     _own("arms", "the states that are compared"),
     _own("workloads", "what is run"),
 )
@@ -94,6 +96,13 @@ GATE_KEYS = _table(
     Key("measures", Type.TEXTS, "on which measures", ()),
 )
 LOAD_KEYS = _table(_text("per", "the span in which workloads run as often as their weights say", ""))
+CHAIN_KEYS = _table(
+    _own("revisions", "a range of git revisions, or a list of them"),
+    _text("patches", "a folder of patches, each applied on top of those before", ""),
+    Key("versions", Type.TEXTS, "values of {version}", ()),
+    Key("again", Type.FLAG, "the states that observe --again has kept", default=False),
+    Key("all", Type.FLAG, "whether a range is all its commits, not first parents only", default=False),
+)
 ARM_KEYS = _table(
     _text("folder", "where it lies"),
     _text("revision", "a git revision, checked out apart"),

@@ -11,14 +11,14 @@ from typing import Any, Protocol
 
 from bystander.design.measures import MEASURES, is_told
 from bystander.design.readers.answer_reader import read_answer
+from bystander.design.readers.begin_reader import check_floors, read_ready, read_start
 from bystander.design.readers.callable_reader import CALLABLE_KIND
+from bystander.design.readers.chain_reader import STATE, read_states
 from bystander.design.readers.command_reader import COMMAND_KIND, check_template
 from bystander.design.readers.input_reader import as_texts, read_inputs
 from bystander.design.readers.key_reader import KeyReader
 from bystander.design.readers.kinds import WorkloadKind, kind_of, kinds, register_workload_kind
 from bystander.design.readers.number_reader import read_numbers
-from bystander.design.readers.ready_reader import read_ready
-from bystander.design.readers.start_reader import check_floors, read_start
 from bystander.design.readers.study_keys import ARM_KEYS, COMMAND_KEYS, GATE_KEYS, LOAD_KEYS, SHARED_KEYS, STUDY_KEYS
 from bystander.design.readers.values import is_text, shown
 from bystander.design.studies.arms import Arm
@@ -75,7 +75,10 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
         raise StudyError([f"{file}: {_toml_problem(str(error))}"]) from None
     reader = KeyReader(file)
     reader.keys(top, STUDY_KEYS, "")
-    arms = _arms(reader, top.get("arms"), place)
+    states = read_states(reader, top.get("chain"), top.get("arms"), place)
+    arms = (Arm(STATE),) if states and not top.get("arms") else _arms(reader, top.get("arms"), place)
+    if states and states.versions:  # each state has its own
+        arms = tuple(replace(arm, settings={**arm.settings, "version": states.versions[0]}) for arm in arms)
     measure = reader.value(top, STUDY_KEYS["measure"])
     _check_measure(reader, measure, "measure")
     workloads = _workloads(reader, top.get("workloads"), arms, measure)
@@ -91,7 +94,7 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
         workloads=workloads,
         margin=value("margin"),
         risk=value("risk"),
-        blocks=value("blocks") or _usual_blocks(arms),
+        blocks=value("blocks") or (DEFAULT_BLOCKS if states else _usual_blocks(arms)),
         measure=measure,
         seed=value("seed"),
         keep_environment=value("keep_environment"),
@@ -103,6 +106,7 @@ def read_study(text: str, file: str, place: StudyPlace) -> Study:
         stopping=StoppingRule(value("stopping")),
         gate=_gate(reader, top.get("gate")),
         per=_per(reader, top.get("load"), workloads),
+        states=states,
         shared_files=value("shared_files"),
         written_files=value("written_files"),
     )

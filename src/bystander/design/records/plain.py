@@ -58,6 +58,8 @@ def study_from_plain(value: object, path: str = "") -> Study:
     for comparison in study.compared:
         if not all(0 <= arm < len(study.arms) for arm in comparison.arms) or len(set(comparison.arms)) < 2:
             raise ValueError(f"{_below(path, 'compared')} names arms that are not there, or one arm twice")
+    if study.chain and not (study.links and set(study.links) <= set(study.compared)):
+        raise ValueError(f"{_below(path, 'chain')} has links that are not compared")
     fewest = min((study.blocks, *study.planned_blocks))
     if not (0 < study.margin <= 1 and LEAST_RISK < study.risk <= 0.5 and fewest > 0):
         raise ValueError(f"{path or 'study'}: margin, risk or blocks are out of range")

@@ -163,6 +163,20 @@ class TrialColumns:
         failed: NDArray[np.bool_] = self.status != int(Status.OK)  # comparing with the enumeration itself is slow
         return failed
 
+    @cached_property
+    def by_cell(self) -> Mapping[tuple[int, int], NDArray[np.int64]]:
+        """The rows of each workload under each arm that has any, in their order."""
+        import numpy as np
+
+        if not len(self):
+            return {}
+        arms = int(self.arm.max()) + 1
+        cells = self.workload * arms + self.arm
+        order = np.argsort(cells, kind="stable")
+        present, starts = np.unique(cells[order], return_index=True)
+        parts = np.split(order, starts[1:])
+        return {divmod(cell, arms): part for cell, part in zip(present.tolist(), parts, strict=True)}
+
     def __len__(self) -> int:
         return int(self.workload.size)
 

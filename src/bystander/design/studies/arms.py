@@ -26,12 +26,15 @@ class KeptState:
         Where in it the study's folder lies; "" for its top.
     record : str
         The record that ran it, by its name then; "" for the state in which a folder was found.
+    made : str
+        How it was made of another one, as a clause: "before, with piece 2"; "" for a state as somebody left it.
     """
 
     how: str
     digest: str
     inside: str = ""
     record: str = ""
+    made: str = ""
 
     def same_files(self, other: KeptState) -> bool:
         """Whether another state has the same files."""
@@ -40,7 +43,7 @@ class KeptState:
     @property
     def identity(self) -> str:
         """What a reader should know it by."""
-        of = f"as record {self.record} ran it" if self.record else "this folder as it stood"
+        of = self.made or (f"as record {self.record} ran it" if self.record else "this folder as it stood")
         return f"{of} ({self.digest.rpartition('-')[2][:10]})"
 
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import date
 
-__all__ = ["ACCEPTED", "LEFT_ALONE", "PLACE_FATES", "TRY", "Settled", "SettledPlace"]
+__all__ = ["ACCEPTED", "DROPPED", "KEPT", "LEFT_ALONE", "LINK_FATES", "PLACE_FATES", "TRY", "Settled", "SettledLink",
+           "SettledPlace"]  # fmt: skip
 
 ACCEPTED = "accepted"
 LEFT_ALONE, TRY = "leave-alone", "try"
 PLACE_FATES = ("as-expected", LEFT_ALONE, "not-worth-it", TRY)
+KEPT, DROPPED = "kept", "dropped"
+LINK_FATES = (KEPT, DROPPED)
 
 
 @dataclass(frozen=True)
@@ -96,3 +99,33 @@ class SettledPlace:
     def key(self) -> tuple[str, str]:
         """What tells the place from others of its workload."""
         return self.place, self.file
+
+
+@dataclass(frozen=True)
+class SettledLink:
+    """What became of one edit of a chain: it was kept, or dropped.
+
+    Attributes
+    ----------
+    study : str
+    link, key : str
+        The state that the edit leads to; and a digest of the keys of the arms before and after it, by which it is
+        known again.
+    fate : str
+        Among `LINK_FATES`.
+    because : str
+        The reason, in the user's words.
+    day : date
+        When it was settled.
+    record, evidence : str
+        On which record, and what that said of the link.
+    """
+
+    study: str
+    link: str
+    key: str
+    fate: str
+    because: str
+    day: date
+    record: str
+    evidence: str

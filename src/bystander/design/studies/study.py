@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import starmap
 
 from bystander.design.studies.arms import PLACEBO, Arm
 from bystander.design.studies.ceilings import Ceiling
+from bystander.design.studies.chain import Chain, ChainKind, ChainStates, chained
 from bystander.design.studies.comparisons import Comparison, ComparisonPurpose, each_with_first, plan_named
 from bystander.design.studies.gate import Gate
 from bystander.design.studies.words import Condition, StoppingRule
@@ -72,6 +74,10 @@ class Study:
         In which span workloads run as often as their weights say: "day"; "" where weights are relative.
     compared : tuple of Comparison
         What is held against what, controls included; empty for each arm against the first.
+    states : ChainStates or None
+        Where the states of its chain come from, where it has one.
+    chain : Chain or None
+        The links between its arms, where these are a chain.
     """
 
     name: str
@@ -96,6 +102,8 @@ class Study:
     compared: tuple[Comparison, ...] = ()
     secret_environment: tuple[str, ...] = ()
     per: str = ""
+    states: ChainStates | None = None
+    chain: Chain | None = None
 
     @property
     def taken_over(self) -> tuple[str, ...]:
@@ -132,6 +140,29 @@ class Study:
     def comparisons(self) -> tuple[Comparison, ...]:
         """The comparisons that look for a change."""
         return tuple(one for one in self.all_comparisons if one.purpose == ComparisonPurpose.CHANGE)
+
+    @cached_property
+    def links(self) -> tuple[Comparison, ...]:
+        """The links of its chain, each the state after an edit against the one before it; empty without a chain."""
+        return (
+            tuple(starmap(Comparison, chained(self.chain.links, [arm.name for arm in self.arms]))) if self.chain else ()
+        )
+
+    @cached_property
+    def families(self) -> tuple[tuple[Comparison, ...], ...]:
+        """Comparisons whose rows are adjusted together: of a chain all links, else each by itself."""
+        rest = [(one,) for one in self.comparisons if one not in self.links]
+        return (tuple(one for one in self.comparisons if one in self.links), *rest) if self.links else tuple(rest)
+
+    @property
+    def every_row(self) -> bool:
+        """Whether no row at all may look changed by luck: of the pieces of one edit, each is asked for."""
+        return self.chain is not None and self.chain.kind is ChainKind.PIECES
+
+    @property
+    def sharing(self) -> int:
+        """Among how many families the risk is shared; a chain's links and its total are two questions."""
+        return 1 if self.chain else max(1, len(self.families))
 
     @cached_property
     def control(self) -> Comparison | None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
-from bystander.errors import ArmError, UntrustedRepositoryError
+from bystander.errors import ArmError, NotAppliedError, UntrustedRepositoryError
 from bystander.field.arms.git_trust import (
     NOTHING_RUN,
     drivers_off,
@@ -226,6 +226,67 @@ class Git:
         how = ("-r", "-z", "--name-only", "--no-renames", before, after)
         said = self.run("diff-tree", *how, variables=self._objects(objects))
         return tuple(sorted(name for name in said.split("\0") if name))
+
+    def is_ancestor(self, first: str, last: str) -> bool:
+        """Whether one commit can be reached from another by its parents."""
+        said = self.run("rev-list", "--max-count=1", first, f"^{last}")
+        return not said.strip()
+
+    def commits(self, first: str, last: str, every: bool = False) -> tuple[tuple[str, str, str], ...]:
+        """Return the commits from one to another that has it among its ancestors: id, short id and subject.
+
+        Parameters
+        ----------
+        every : bool
+            All of them, parents before children, rather than the line of first parents only.
+        """
+        how = ["--topo-order"] if every else ["--first-parent"]
+        said = self.run("log", "--reverse", "--format=%H%x00%h%x00%s", *how, f"{first}..{last}")
+        one = self.run("log", "--max-count=1", "--format=%H%x00%h%x00%s", first)
+        found = []
+        for line in (one + said).splitlines():
+            commit, short, subject = line.split("\0")
+            found.append((commit, short, subject))
+        return tuple(found)
+
+    def parents(self, commit: str) -> tuple[str, ...]:
+        """Return the ids of a commit's parents."""
+        return tuple(self.run("log", "--max-count=1", "--format=%P", commit).split())
+
+    def patch(self, words: Sequence[str], objects: Path | None = None, differs: bool = False) -> str:
+        """Return the patch that a command of git writes; line ends and bytes that are no text stay what they are.
+
+        Parameters
+        ----------
+        differs : bool
+            Whether exit code 1 says that there is one.
+        """
+        with scratch_folder() as scratch:
+            file = scratch / "patch"
+            command, *rest = words
+            self.run_plainly(command, f"--output={file}", *rest, variables=self._objects(objects), empty=differs)
+            return file.read_bytes().decode("utf-8", "surrogateescape")
+
+    def applied(self, tree: str, patch: str, objects: Path) -> str:
+        """Return the id of a tree with a patch applied; raise NotAppliedError when it does not apply."""
+        with scratch_folder() as scratch:
+            variables = {"GIT_INDEX_FILE": str(scratch / "index"), **self._objects(objects)}
+            self.run("read-tree", tree, variables=variables)
+            self._apply(scratch, patch, ("--cached",), variables)
+            return self.run("write-tree", variables=variables).strip()
+
+    def apply_here(self, patch: str) -> None:
+        """Apply a patch to the files of this folder, which need not be in a repository."""
+        with scratch_folder() as scratch:
+            self._apply(scratch, patch, (), {"GIT_CEILING_DIRECTORIES": str(self.top.parent), "GIT_DIR": "/dev/null"})
+
+    def _apply(self, scratch: Path, patch: str, how: Sequence[str], variables: Mapping[str, str]) -> None:
+        file = scratch / "patch"
+        file.write_bytes(patch.encode("utf-8", "surrogateescape"))
+        try:
+            self.run_plainly("apply", "--recount", "--whitespace=nowarn", *how, str(file), variables=variables)
+        except ArmError as error:
+            raise NotAppliedError(str(error).rpartition(": ")[2].removeprefix("error: ")) from None
 
     def _refuse_filtered(self, names: str, where: Sequence[str], variables: Mapping[str, str]) -> None:
         """Raise ArmError when a filter of the repository's configuration is meant for any of these files."""

@@ -10,6 +10,8 @@ from bystander.design import Study, with_only, with_placebo
 from bystander.errors import UsageError
 from bystander.exchange import check_json
 from bystander.field import ArmMaker, Launcher, MachineLock, kind_in_field, machine_facts, machine_state
+from bystander.flow.chains.making import made_chain
+from bystander.flow.chains.states import chain_of
 from bystander.flow.observer import Observer
 from bystander.flow.places import load_study
 from bystander.flow.sessions.earlier_noise import earlier_noise, record_to_tell
@@ -34,6 +36,7 @@ from bystander.foresight import (
     ceiling_sentences,
     disturbance,
     left_behind,
+    links_sentences,
     long_trials,
     measure_advice,
     outlooks,
@@ -104,12 +107,14 @@ def check(
         )
     study, home = load_study(path, here)
     study = with_only(with_placebo(study) if options.placebo else study, options.only)
+    study = chain_of(study, home, options.archive)
     refuse_few_trials(study)
     machine = machine_facts()
     # The lock comes first: making an arm again must not disturb an observation that runs on it.
     with MachineLock(f"check of {study.name}") as lock:
         home.keep_beside(options.archive)
         maker = ArmMaker(home, caller, options.archive)
+        study = made_chain(study, maker, observer)
         arms, commands = make_arms(study, maker, observer)
         remarks = [
             *alike(study, arms),
@@ -124,6 +129,7 @@ def check(
         remarks += sentences
         if not options.run:
             found = outlooks(study, noises, options.change)
+            remarks += links_sentences(study, found, options.change or study.margin)
             return Checked(
                 study, arms, _commands(study, commands), (), (), machine, None, found, 0, tuple(remarks),
                 options.change or study.margin, noise_of,
@@ -141,6 +147,7 @@ def check(
     found = outlooks(study, noises or tried_noise(study, twins, tried), options.change)
     remarks += [*unwatched(watched.blind), *starts.sentences(), *_of_trying(study, tried)]
     remarks += [*left_behind(study, tried), *disturbance(before, machine_state())]
+    remarks += links_sentences(study, found, options.change or study.margin)
     remarks += _of_outlook(study, found, untried=not count and not noise_of and options.placebo_blocks is None)
     remarks += [*repetition_advice(study, twins), *long_trials(study, tried)]
     return Checked(

@@ -17,12 +17,15 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.field import ArmMaker, MachineLock, StudyFolder
+from bystander.flow.chains.making import made_chain
+from bystander.flow.chains.seen import foreseen_links
+from bystander.flow.chains.states import chain_of
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.early_ends import noting
 from bystander.flow.sessions.heads import begun_head, home_of, refuse_foreign
 from bystander.flow.sessions.keeping import Keeper, Keeping
 from bystander.flow.sessions.pauses import Spread
-from bystander.flow.sessions.session import BegunRecord, Observed, Session, World, run_session
+from bystander.flow.sessions.session import BegunRecord, Foresee, Observed, Session, World, run_session
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
 from bystander.flow.trials.signs import signs
@@ -43,6 +46,7 @@ def observe(
     world: World | None = None,
     keeping: Keeping | None = None,
     spread: Spread | None = None,
+    foresee: Foresee | None = None,
 ) -> Observed:
     """Run all trials of a study into a new record.
 
@@ -56,6 +60,8 @@ def observe(
         How much is kept of the folders that arms run in; what is usual by default.
     spread : Spread, optional
         Over how many sessions the rounds are spread.
+    foresee : callable, optional
+        May refuse before the first block, see `Session`; of a chain it does by default.
 
     Raises
     ------
@@ -63,6 +69,9 @@ def observe(
     """
     world = world or World()
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
+    study = chain_of(study, home, archive)
+    if study.chain and not budget_s and foresee is None:
+        foresee = foreseen_links(None)
     names: list[str] = []
     with (
         noting(archive, study.name, names),
@@ -78,6 +87,7 @@ def observe(
             observer.remark(sentence)
         home.keep_beside(archive)
         maker = ArmMaker(home, caller, archive)
+        study = made_chain(study, maker, observer)
         keeper = Keeper(study, home, maker, keeping or Keeping())
         keeper.before_making(observer)
         arms, commands = make_arms(study, maker, observer)
@@ -109,6 +119,7 @@ def observe(
                 begin,
                 budget_s,
                 spread,
+                foresee,
             )
             return run_session(session, lock)
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from bystander.archive import Archive
 from bystander.design import (
     ACCEPTED,
+    LINK_FATES,
     PLACE_FATES,
     VIEWS,
     Account,
@@ -67,7 +68,10 @@ def judge(archive: Path, asked: AskedJudge, today: date) -> tuple[Path, SettledP
         When it is not clear which place is meant, or no inspection met it.
     """
     if asked.fate not in PLACE_FATES:
-        raise UsageError(f'FATE: "{asked.fate}" is none; of a row it is {ACCEPTED}, of a place {either(PLACE_FATES)}')
+        raise UsageError(
+            f'FATE: "{asked.fate}" is none; of a row it is {ACCEPTED}, of a place {either(PLACE_FATES)}, of a link '
+            f"{either(LINK_FATES)}"
+        )
     if not asked.because.strip():
         raise UsageError("--because: say why; whoever finds it on the list again reads it")
     with Archive(archive) as kept:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import stat
 from pathlib import Path
 
-from bystander.design import RecordHead, Settled, SettledPlace
+from bystander.design import RecordHead, Settled, SettledLink, SettledPlace
 from bystander.errors import DataError
-from bystander.exchange import SETTLED_FILE, read_settled, read_settled_places
+from bystander.exchange import SETTLED_FILE, read_settled, read_settled_links, read_settled_places
 from bystander.files import mode_at, read_at_most
 
-__all__ = ["judged_beside", "read_file", "settled_beside", "settled_file"]
+__all__ = ["judged_beside", "links_beside", "read_file", "settled_beside", "settled_file"]
 
 OWN_FOLDER = ".bystander"
 
@@ -34,6 +34,11 @@ def settled_beside(head: RecordHead, archive: Path) -> tuple[Settled, ...]:
 def judged_beside(head: RecordHead, archive: Path) -> tuple[SettledPlace, ...]:
     """Return what was judged of places of a record's study; nothing where no file is, or not ours to read."""
     return tuple(one for one in read_settled_places(*_beside(head, archive)) if one.study == head.study.name)
+
+
+def links_beside(head: RecordHead, archive: Path) -> tuple[SettledLink, ...]:
+    """Return what became of edits of a record's study; nothing where no file is, or not ours to read."""
+    return tuple(one for one in read_settled_links(*_beside(head, archive)) if one.study == head.study.name)
 
 
 def _beside(head: RecordHead, archive: Path) -> tuple[str, str]:

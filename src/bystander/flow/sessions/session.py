@@ -66,7 +66,7 @@ from bystander.foresight import (
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
 
-__all__ = ["BegunRecord", "Observed", "Session", "World", "run_session"]
+__all__ = ["BegunRecord", "Foresee", "Observed", "Session", "World", "run_session"]
 
 _BLOCK_BYTES = 128 * 2**10  # of the archive's disk that must be free: what a block writes, with its journal
 _ATTEMPTS = 3  # of one block in one session, before it is taken as it is
@@ -133,6 +133,9 @@ class BegunRecord:
     still_there: Callable[[], None] = _nothing
 
 
+Foresee = Callable[[Study, TrialRunner, tuple[Tried, ...], Observer], None]
+
+
 @dataclass(frozen=True)
 class Session:
     """What stays the same from the first trial to the last.
@@ -149,6 +152,8 @@ class Session:
         Set the number of blocks once, before the first one, to what fits in this time.
     spread : Spread or None
         Over how many sessions its rounds are spread.
+    foresee : callable or None
+        Is given the study, what runs trials, those tried, and the observer, before the first block; it may refuse.
     """
 
     study: Study
@@ -163,6 +168,7 @@ class Session:
     begin: Callable[[Study], BegunRecord]
     budget_s: float | None = None
     spread: Spread | None = None
+    foresee: Foresee | None = None
 
 
 def run_session(session: Session, lock: MachineLock) -> Observed:
@@ -215,6 +221,8 @@ def _rehearsed(
     sentences = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
     for sentence in [*sentences, *unprinted_sentences(study, tried), *work_sentences(study, tried)]:
         observer.remark(sentence)
+    if session.foresee:
+        session.foresee(study, trials, tried, observer)
     if session.budget_s is not None:
         left_s = session.budget_s - (session.world.clocks.monotonic() - entered)
         noises = noise_to_tell(study, session.archive, session.world.machine().host)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from bystander.report.theme import SHAPES, TONES
 from bystander.units import share_text
-from bystander.verdicts import Axis, Decision, Row, Scale, shared_axis
+from bystander.verdicts import Decision, RatioAxis, Row, Scale, shared_axis
 
 __all__ = ["Bar", "Forest", "axis_of", "bar", "forest", "place_on", "tick_text"]
 
@@ -54,7 +54,7 @@ class Forest:
         What is said of rows at either side.
     """
 
-    axis: Axis
+    axis: RatioAxis
     margin_left: float
     margin_width: float
     one: float
@@ -72,7 +72,7 @@ def forest(decision: Decision) -> Forest | None:
     return axis_of(shared_axis(rows), rows[0].margin, more, less)
 
 
-def axis_of(axis: Axis, margin: float, more: str, less: str, ticks: int = 7) -> Forest:
+def axis_of(axis: RatioAxis, margin: float, more: str, less: str, ticks: int = 7) -> Forest:
     """Return an axis with its margin and ticks; of those in the middle of each side only wide pages show the label."""
     band = place_on(axis, 1 / (1 + margin)), place_on(axis, 1 + margin)
     at: Sequence[float] = axis.ticks(ticks)
@@ -81,7 +81,7 @@ def axis_of(axis: Axis, margin: float, more: str, less: str, ticks: int = 7) -> 
     return Forest(axis, band[0], round(band[1] - band[0], 2), place_on(axis, 1.0), labels, more, less)
 
 
-def bar(axis: Axis, row: Row) -> Bar | None:
+def bar(axis: RatioAxis, row: Row) -> Bar | None:
     """Return a row's place on an axis; None for a row of another scale, or one that was not looked at yet."""
     if row.scale != Scale.RATIO or not row.looked_at:
         return None
@@ -92,7 +92,7 @@ def bar(axis: Axis, row: Row) -> Bar | None:
     )  # fmt: skip
 
 
-def place_on(axis: Axis, ratio: float) -> float:
+def place_on(axis: RatioAxis, ratio: float) -> float:
     """Return where a ratio stands, in percent."""
     return round(_EDGE + axis.place(ratio) * (100 - 2 * _EDGE), 2)
 

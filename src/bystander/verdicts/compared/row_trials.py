@@ -42,6 +42,11 @@ class RowTrials:
     apart: int = 0
 
     @property
+    def key(self) -> tuple[int, Comparison]:
+        """What tells it from the others of its record."""
+        return self.workload, self.comparison
+
+    @property
     def both(self) -> Indices:
         """All of them, the reference's first."""
         return np.concatenate([self.reference, self.candidate])
@@ -89,13 +94,10 @@ def _in_same_blocks(trials: Trials, reference: Indices, other: Indices) -> tuple
 
 def row_trials(record: Record, comparison: Comparison) -> list[RowTrials]:
     """Return the trials of each workload under both arms of a comparison."""
-    trials, workloads = record.trials, len(record.head.study.workloads)
-    order = np.argsort(trials.workload, kind="stable")
-    bounds = np.searchsorted(trials.workload[order], np.arange(workloads + 1))
+    trials, none = record.trials, np.zeros(0, dtype=np.int64)
     found = []
-    for w in range(workloads):
-        mine = order[bounds[w] : bounds[w + 1]]
-        reference, other = (mine[trials.arm[mine] == arm] for arm in comparison.arms)
+    for w in range(len(record.head.study.workloads)):
+        reference, other = (trials.by_cell.get((w, arm), none) for arm in comparison.arms)
         both = np.concatenate([reference, other])
         paired = bool(both.size) and bool((trials.block[both] >= 0).all())
         alone = apart = 0

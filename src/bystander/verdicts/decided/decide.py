@@ -23,7 +23,7 @@ from bystander.verdicts.described.failures import failures
 from bystander.verdicts.described.over_time import trials_to_see
 from bystander.verdicts.described.single import describe
 from bystander.verdicts.noted import notes as say
-from bystander.verdicts.tested.family import OTHER_TIME, Family
+from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
 from bystander.verdicts.types import Decision, GateAsk, Note, Row
 from bystander.verdicts.wholes import Whole
@@ -63,8 +63,8 @@ class Options:
 def decide(record: Record, options: Options | None = None) -> Decision:
     """Decide a record: each row at the look at which the study's stopping rule ended it.
 
-    Every comparison is a family of its own at risk / comparisons; the study's measure and all others
-    are separate families, so that the headline does not pay for the rest.
+    Every comparison is a family of its own at risk / comparisons, but for the links of a chain, which are one at the
+    risk; the study's measure and all others are separate families, so that the headline does not pay for the rest.
 
     Raises
     ------
@@ -155,20 +155,35 @@ def _rows(
     """Return the rows of all comparisons, by the measure and by the others, what all say, and blocks by the measure."""
     study, rows, together = compared.record.head.study, [], []
     series: dict[tuple[str, Comparison], BlockSeries] = {}
-    several = len(study.comparisons)
-    for comparison in study.comparisons:
-        made = ComparisonRows(compared, comparison, question.margin, stopped)
+    for comparisons in study.families:
+        made = ComparisonRows(compared, comparisons, question.margin, stopped)
         for measures, primary in (((question.measure,), True), (question.others, False)):
-            alpha, size = question.risk / several, len(study.workloads) * max(1, len(measures))
-            family = Family(alpha, size, several, primary, alpha / size, bound=question.bound)
+            size = len(study.workloads) * len(comparisons) * max(1, len(measures))
+            alpha = question.risk / study.sharing
+            family = Family(
+                alpha, size, study.sharing, primary, alpha / size, bound=question.bound, small=bool(study.chain),
+                every=study.every_row,
+            )  # fmt: skip
             found = made.of(measures, family)
             rows += found
             if primary:
                 members = made.members(measures)
-                together.append(wholes(compared, members, found, question.measure, question.risk))
+                together += _wholes(compared, members, found, question)
                 blocks = zip(found, map(block_series, members.readings), strict=True)
                 series |= {row.key: one for row, one in blocks if one is not None}
     return rows, together, series
+
+
+def _wholes(
+    compared: ComparedRecord, members: FamilyRows, found: Sequence[Row], question: _Question
+) -> list[tuple[Whole | None, Whole | None]]:
+    """Return what all workloads say together under each comparison of a family."""
+    together = []
+    for comparison in dict.fromkeys(row.comparison for row in found):
+        mine = [i for i, row in enumerate(found) if row.comparison == comparison]
+        rows = [found[i] for i in mine]
+        together.append(wholes(compared, members.only(mine), rows, question.measure, question.risk))
+    return together
 
 
 def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stopping) -> tuple[Row, ...]:
@@ -178,7 +193,7 @@ def _control_rows(compared: ComparedRecord, question: _Question, stopped: Stoppi
         return ()
     strict = question.risk / max(1, study.planned_rows)
     family = Family(PLACEBO_RISK, len(study.workloads), 1, primary=True, strict=strict, control=True)
-    return tuple(ComparisonRows(compared, study.control, question.margin, stopped).of([question.measure], family))
+    return tuple(ComparisonRows(compared, (study.control,), question.margin, stopped).of([question.measure], family))
 
 
 def _ceilings(

@@ -19,7 +19,7 @@ from bystander.verdicts.noted import notes as say
 from bystander.verdicts.noted.marks import marks_notes, start_notes
 from bystander.verdicts.noted.soundness import soundness_notes
 from bystander.verdicts.tested.families import CountingRows, counting_rows, family_intervals, family_of, tested
-from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, IntervalRow, Tested
+from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows, IntervalRow, Tested, joined_rows
 from bystander.verdicts.tested.stopping import Stopping
 from bystander.verdicts.types import ArmSide, Note, Row
 from bystander.verdicts.words import Relevance, Scale, Verdict
@@ -56,7 +56,7 @@ class _WorkloadFacts:
 
 @dataclass(frozen=True)
 class ComparisonRows:
-    """Makes the rows of one comparison, a family of measures at a time.
+    """Makes the rows of comparisons that are adjusted together, a family of measures at a time.
 
     Attributes
     ----------
@@ -65,7 +65,7 @@ class ComparisonRows:
     """
 
     compared: ComparedRecord
-    comparison: Comparison
+    comparisons: Sequence[Comparison]
     margin: float
     stopped: Stopping
     _kept: dict[str, FamilyRows] = field(default_factory=dict)
@@ -88,30 +88,35 @@ class ComparisonRows:
         return [maker.finished(i, outcomes[i], ends.rows[i], sound[i]) for i in places]
 
     def members(self, measures: Sequence[Measure]) -> FamilyRows:
-        """Return the rows of the comparison for some measures; those of one measure are kept."""
+        """Return the rows of the comparisons for some measures; those of one measure are kept."""
         if len(measures) != 1:
-            return family_of(self.compared, self._counting, measures, self.margin)
+            return self._members(measures)
         (measure,) = measures
         if measure.name not in self._kept:
-            self._kept[measure.name] = family_of(self.compared, self._counting, measures, self.margin)
+            self._kept[measure.name] = self._members(measures)
         return self._kept[measure.name]
 
-    @cached_property
-    def _counting(self) -> CountingRows:
-        return counting_rows(self.compared, self.comparison, self.stopped)
+    def _members(self, measures: Sequence[Measure]) -> FamilyRows:
+        return joined_rows([family_of(self.compared, one, measures, self.margin) for one in self._counting])
 
     @cached_property
-    def facts(self) -> dict[int, _WorkloadFacts]:
-        """What holds for all measures, by workload."""
-        return {pair.workload: _workload_facts(self.compared.record, pair) for pair in self._counting.pairs}
+    def _counting(self) -> list[CountingRows]:
+        return [counting_rows(self.compared, one, self.stopped) for one in self.comparisons]
 
     @cached_property
-    def told_notes(self) -> dict[int, list[Note]]:
-        """What programs told of themselves, and what their starts were, by workload."""
+    def _pairs(self) -> list[RowTrials]:
+        return [pair for one in self._counting for pair in one.pairs]
+
+    @cached_property
+    def facts(self) -> dict[tuple[int, Comparison], _WorkloadFacts]:
+        """What holds for all measures, by workload and comparison."""
+        return {pair.key: _workload_facts(self.compared.record, pair) for pair in self._pairs}
+
+    @cached_property
+    def told_notes(self) -> dict[tuple[int, Comparison], list[Note]]:
+        """What programs told of themselves, and what their starts were, by workload and comparison."""
         record = self.compared.record
-        return {
-            pair.workload: [*marks_notes(record, pair), *start_notes(record, pair)] for pair in self._counting.pairs
-        }
+        return {pair.key: [*marks_notes(record, pair), *start_notes(record, pair)] for pair in self._pairs}
 
 
 @dataclass(frozen=True)
@@ -132,7 +137,7 @@ class _RowMaker:
             RowFacts(
                 reference=reference,
                 candidate=candidate,
-                silent_arm=self.of.facts[pair.workload].silent,
+                silent_arm=self.of.facts[pair.key].silent,
                 apart=0 if pair.reference.size else pair.apart,
                 read=readings.testable,
                 first_look=rows.looks.rows[i].blocks[0] if rows.stops[i].look is None else None,
@@ -149,6 +154,7 @@ class _RowMaker:
                 accepted=self.tested.accepted,
                 accepted_same=self.tested.accepted_same,
                 words=rows.measures[i].words,
+                small=family.small,
             )
         )
 
@@ -175,8 +181,8 @@ class _RowMaker:
             after.append(say.reference_fails_more(reference, candidate, seen.reference_fails))
         if math.isfinite(blocks) and self.family.primary:
             after.append(say.needs_blocks(blocks, seconds, self.of.margin))
-        before = [*self.of.facts[pair.workload].notes, *_measure_notes(measure, readings)]
-        before += self.of.told_notes[pair.workload] if self.family.answers else []
+        before = [*self.of.facts[pair.key].notes, *_measure_notes(measure, readings)]
+        before += self.of.told_notes[pair.key] if self.family.answers else []
         return Row(
             workload=study.workloads[pair.workload].name,
             arm=study.arms[pair.comparison.candidate].name,
@@ -235,7 +241,7 @@ class _RowMaker:
             seen = stop.look is not None
             medians = readings.medians if seen else (math.nan, math.nan)
             ends = readings.ends if seen else ((math.nan, math.nan), (math.nan, math.nan))
-            failed = self.of.facts[pair.workload].failed
+            failed = self.of.facts[pair.key].failed
             found.append(
                 (
                     ArmSide(int(pair.reference.size), failed[0], medians[0], *ends[0]),

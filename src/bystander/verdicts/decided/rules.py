@@ -42,6 +42,8 @@ class RowFacts(NamedTuple):
         Comparisons of the family, and how many of them are shown changed or the same.
     words : pair of str
         The measure's words for an increase and a decrease.
+    small : bool
+        Whether a change within the margin counts as one where it is shown.
     """
 
     reference: ArmSide
@@ -63,6 +65,7 @@ class RowFacts(NamedTuple):
     accepted: int
     accepted_same: int
     words: tuple[str, str]
+    small: bool = False
 
 
 @dataclass(frozen=True)
@@ -102,18 +105,25 @@ def _without_test(row: RowFacts) -> Outcome | None:
 def _by_test(row: RowFacts) -> Outcome:
     """Lines on the readings themselves; each interval pays for the rows that are shown like it."""
     alpha = row.alpha
+    changed = row.p_adjusted <= alpha
+    if changed and row.small:
+        return _changed(row)
     if row.e_adjusted <= alpha:
         note = say.change_detectable() if row.p <= alpha else None
-        return Outcome(Verdict.SAME, min(1.0, 2 * alpha * row.accepted_same / row.size), note)
+        return Outcome(Verdict.SAME, alpha if row.small else min(1.0, 2 * alpha * row.accepted_same / row.size), note)
     if row.e <= alpha:
         return Outcome(Verdict.UNCLEAR, alpha, say.same_not_after_adjustment())
-    if row.p_adjusted <= alpha:
-        return Outcome(Verdict(row.words[0 if row.leans > 0 else 1]), alpha * row.accepted / row.size, None)
+    if changed:
+        return _changed(row)
     if row.p <= alpha:
         return Outcome(Verdict.UNCLEAR, alpha, say.change_not_after_adjustment(row.p, row.size))
     if row.blocks is not None and not row.attainable:
         return Outcome(Verdict.UNCLEAR, alpha, say.too_few_blocks(row.blocks, blocks_needed(row.size, alpha)))
     return Outcome(Verdict.UNCLEAR, alpha, say.no_change_shown())
+
+
+def _changed(row: RowFacts) -> Outcome:
+    return Outcome(Verdict(row.words[0 if row.leans > 0 else 1]), row.alpha * row.accepted / row.size, None)
 
 
 def control_outcome(row: RowFacts) -> Outcome:

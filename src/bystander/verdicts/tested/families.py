@@ -1,4 +1,4 @@
-"""Testing the rows of a family: one comparison's, for the study's measure or for all others."""
+"""Testing the rows of a family: of one comparison, or all links of a chain; for the study's measure or all others."""
 
 from __future__ import annotations
 
@@ -94,9 +94,10 @@ def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
         p[group.rows], e[group.rows] = found.p, found.e
     p, e = rows.looks.overall(rows.look, p), rows.looks.overall_one_sided(rows.look, e)
     tested_p, tested_e = np.nan_to_num(p, nan=1.0), np.nan_to_num(e, nan=1.0)
-    # A row shown to be the same does not ask to be a change as well.
-    changed_p = np.where(tested_e <= family.alpha, 1.0, tested_p)
-    p_adjusted = holm(tested_p, family.size) if family.control else benjamini_hochberg(changed_p, family.size)
+    # A row shown to be the same does not ask to be a change as well, but where small changes count.
+    changed_p = tested_p if family.small else np.where(tested_e <= family.alpha, 1.0, tested_p)
+    adjust = holm if family.control or family.every else benjamini_hochberg
+    p_adjusted = adjust(tested_p if family.control else changed_p, family.size)
     e_adjusted = benjamini_hochberg(tested_e, family.size)
     fails = np.ones((2, count))
     if family.primary and record.trials.failed.any():
@@ -107,6 +108,8 @@ def tested(record: Record, rows: FamilyRows, family: Family) -> Tested:
     sizes = np.array([row.size if row.paired else 10_000 for row in rows.readings], dtype=np.float64)
     attainable = rows.looks.overall_one_sided(rows.look, 2.0**-sizes) <= family.alpha / family.size
     accepted, same = rejections(p_adjusted, family.alpha), rejections(e_adjusted, family.alpha)
+    if family.every:  # intervals that hold together (Bonferroni)
+        accepted = min(1, accepted)
     return Tested(estimate, leans, p, e, p_adjusted, e_adjusted, fails[0], fails[1], attainable, accepted, same)
 
 
@@ -127,7 +130,7 @@ def family_intervals(rows: FamilyRows, seen: Tested, error: NDArray[np.float64],
     error = rows.looks.nominal(rows.look, error)
     alone = rows.looks.nominal(rows.look, np.full(count, family.strict))
     margin = np.array([row.margin for row in rows.readings])
-    alone_in_its_family = family.alpha / max(1, len({pair.workload for pair in rows.pairs}))
+    alone_in_its_family = family.alpha / max(1, len({pair.key for pair in rows.pairs}))
     last = rows.looks.at_last(alone_in_its_family)
     gated = math.isfinite(family.bound) and not family.control
     one_sided = [rows.looks.nominal(rows.look, np.full(count, min(1.0, 2 * family.bound)))] if gated else []

@@ -17,7 +17,7 @@ from bystander.verdicts.compared.row_readings import Batch, RowReadings, batches
 from bystander.verdicts.compared.row_trials import RowTrials
 from bystander.verdicts.types import Stop
 
-__all__ = ["OTHER_TIME", "Family", "FamilyRows", "IntervalRow", "Intervals", "Tested", "TestedRow"]
+__all__ = ["OTHER_TIME", "Family", "FamilyRows", "IntervalRow", "Intervals", "Tested", "TestedRow", "joined_rows"]
 
 Floats = NDArray[np.float64]
 
@@ -26,7 +26,7 @@ OTHER_TIME = "cpu"  # the measure that may show a change where elapsed time does
 
 @dataclass(frozen=True)
 class Family:
-    """Rows of one comparison that are adjusted together.
+    """Rows that are adjusted together: of one comparison, or of all links of a chain.
 
     Attributes
     ----------
@@ -42,6 +42,10 @@ class Family:
         Whether both arms are made alike, so that no row may look changed: Holm (1979) over the rows.
     bound : float
         The one-sided level of each row's bound for a gate; NaN without one.
+    every : bool
+        Whether no row at all may look changed by luck: Holm (1979) over the rows.
+    small : bool
+        Whether a change within the margin counts as one where it is shown: of a chain's links small gains add up.
     """
 
     alpha: float
@@ -51,6 +55,8 @@ class Family:
     strict: float
     control: bool = False
     bound: float = math.nan
+    small: bool = False
+    every: bool = False
 
     @property
     def answers(self) -> bool:
@@ -91,6 +97,20 @@ class FamilyRows:
             self.looks.only(places),
             [self.run[i] for i in places],
         )
+
+
+def joined_rows(parts: Sequence[FamilyRows]) -> FamilyRows:
+    """Return the rows of several comparisons as one family."""
+    if len(parts) == 1:
+        return parts[0]
+    return FamilyRows(
+        [pair for part in parts for pair in part.pairs],
+        [measure for part in parts for measure in part.measures],
+        [readings for part in parts for readings in part.readings],
+        [stop for part in parts for stop in part.stops],
+        RowLooks([looks for part in parts for looks in part.looks.rows]),
+        [run for part in parts for run in part.run],
+    )
 
 
 class TestedRow(NamedTuple):

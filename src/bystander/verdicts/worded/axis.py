@@ -5,14 +5,29 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Protocol
 
 from bystander.verdicts.types import Row
 from bystander.verdicts.words import Scale
 
-__all__ = ["Axis", "shared_axis"]
+__all__ = ["Axis", "RatioAxis", "shared_axis"]
 
 _TICKS = (1.01, 1.02, 1.05, 1.1, 1.2, 1.5, 2, 3, 5, 10, 20, 50, 100, 1000)
 _WIDEST = 1000.0
+
+
+class RatioAxis(Protocol):
+    """An axis of ratios with no change in the middle, however they are spaced on it."""
+
+    @property
+    def reach(self) -> float:
+        """The ratio at its right end; at its left end is one over it."""
+
+    def place(self, ratio: float) -> float:
+        """Return where a ratio lies, from 0 to 1."""
+
+    def ticks(self, most: int) -> list[float]:
+        """Return about so many ratios worth a label, symmetric about 1."""
 
 
 @dataclass(frozen=True)

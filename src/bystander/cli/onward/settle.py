@@ -24,12 +24,15 @@ EXAMPLE = (
 
 
 def settle(
-    what: Annotated[str, typer.Argument(metavar="WHAT", help="A workload; or a place, as leads name it.")],
+    what: Annotated[
+        str, typer.Argument(metavar="WHAT", help="A workload; a place, as leads name it; or a link of a chain.")
+    ],
     fate: Annotated[
         str,
         typer.Argument(
             metavar="FATE",
-            help="Of a workload's change: accepted. Of a place: as-expected, leave-alone, not-worth-it or try.",
+            help="Of a workload's change: accepted. Of a place: as-expected, leave-alone, not-worth-it or try. "
+            "Of a link: kept or dropped.",
         ),
     ],
     because: Annotated[str, typer.Option("--because", help="Why; it is read in every review from now on.")],
@@ -46,20 +49,23 @@ def settle(
     ] = None,
     archive: ArchiveOption = None,
 ) -> None:
-    """Settle a change, or a place, with a reason, in bystander.settled.toml beside the study.
+    """Settle a change, a place or a link, with a reason, in bystander.settled.toml beside the study.
 
     The gate then passes the row until it is shown to be worse than that, or the day is over. A place that was judged no
-    longer tops the list, unless it costs more than it did.
+    longer tops the list, unless it costs more than it did. A link that was dropped stays visible in its ladder.
     """
     from datetime import date
 
-    from bystander.design import ACCEPTED, command_line
+    from bystander.design import ACCEPTED, LINK_FATES, command_line
     from bystander.flow.commands.settle import AskedSettle
     from bystander.flow.commands.settle import settle as write
     from bystander.flow.leads.judged import AskedJudge
     from bystander.flow.places import find_archive
 
     found = find_archive(archive, variables(), here())
+    if fate in LINK_FATES:
+        _link(found, what, fate, because, record, archive, only or arm or until or up_to or measure)
+        return
     if fate != ACCEPTED:
         _place(
             found, AskedJudge(what, fate, because, tuple(only or ()), arm, record), archive, until or up_to or measure
@@ -73,6 +79,24 @@ def settle(
     say(f"{entry.workload} under {entry.arm} is accepted, up to {allowed} worse{last}: it is {entry.evidence}.")
     say(f"{file} holds it; commit it.")
     say(f"Next:\n  {command_line('decide', entry.record, given=given(None, archive, None))}")
+
+
+def _link(
+    found: Path, what: str, fate: str, because: str, record: str | None, archive: Path | None, others: object
+) -> None:
+    """Settle what became of an edit of a chain."""
+    from datetime import date
+
+    from bystander.design import command_line
+    from bystander.flow.chains.diary import AskedLink
+    from bystander.flow.commands.chain import settle
+
+    if others:
+        raise UsageError("--only, --arm, --until, --up-to and --measure are not for a link; --record names its chain")
+    file, entry = settle(found, AskedLink(what, fate, because), record, date.today())
+    say(f"{entry.link} is {entry.fate}: it is {entry.evidence}.")
+    say(f"{file} holds it; commit it.")
+    say(f"Next:\n  {command_line('chain', entry.record, given=given(None, archive, None))}")
 
 
 def _place(found: Path, asked: AskedJudge, archive: Path | None, of_rows: str | None) -> None:

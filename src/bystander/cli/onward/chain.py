@@ -1,0 +1,223 @@
+"""`bystander chain`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.options import (
+    ArchiveOption,
+    JsonOption,
+    OnlyOption,
+    PlaceboOption,
+    StudyOption,
+    given,
+    here,
+    share_option,
+    variables,
+    whole_option,
+)
+from bystander.cli.shown.said import hand_over, say
+from bystander.errors import UsageError
+
+if TYPE_CHECKING:
+    from bystander.flow.commands.chain import AskedChain, GoOn
+    from bystander.flow.commands.observe import Observed
+    from bystander.verdicts import Ladder
+
+__all__ = ["EXAMPLE", "chain", "show_ladder"]
+
+EXAMPLE = (
+    "Examples: bystander chain v1..HEAD --only year | bystander chain --to ladder.html | bystander chain --add | "
+    "bystander chain --hunks 4c81a02 | bystander chain v1..v9 -- python3 report.py"
+)
+
+LadderTo = Annotated[
+    list[Path] | None,
+    typer.Option("--to", metavar="FILE", help="Write the ladder: .html, .md, .svg, .png, .pdf, .json or .csv."),
+]
+
+
+def chain(
+    what: Annotated[
+        str | None,
+        typer.Argument(metavar="[FROM..TO]", help="Revisions, each tried against the one before; or a record to show."),
+    ] = None,
+    command: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[-- COMMAND ...]", help="Time this one command in every state, without a study."),
+    ] = None,
+    only: OnlyOption = None,
+    blocks: Annotated[
+        int | None, typer.Option("--blocks", help="Run exactly so many blocks of each workload.", min=1)
+    ] = None,
+    change: Annotated[
+        str | None,
+        typer.Option("--change", metavar="SIZE", help='The smallest gain of a link that must be seen: "2 %".'),
+    ] = None,
+    every: Annotated[bool, typer.Option("--all", help="All commits of the range, not first parents only.")] = False,
+    arm: Annotated[
+        str | None, typer.Option("--arm", help="Make the states like this arm of the study, where its arms differ.")
+    ] = None,
+    add: Annotated[
+        bool, typer.Option("--add", help="Try the folder as it stands as one more link, behind the last that was kept.")
+    ] = False,
+    retest: Annotated[
+        bool, typer.Option("--retest", help="Take each kept gain back from the newest state: does it still pay?")
+    ] = False,
+    hunks: Annotated[
+        str | None,
+        typer.Option("--hunks", metavar="LINK", help="Take one edit apart: each hunk alone, and all the others."),
+    ] = None,
+    by: Annotated[str | None, typer.Option("--by", metavar="hunk|file", help="With --hunks: into what.")] = None,
+    pairs: Annotated[
+        bool, typer.Option("--pairs", help="After --hunks: try hunks that do not add up in pairs.")
+    ] = False,
+    note: Annotated[
+        str | None, typer.Option("--note", metavar="TEXT", help="With --add: what the edit is, in a few words.")
+    ] = None,
+    noise_of: Annotated[
+        str | None,
+        typer.Option("--noise-of", metavar="RECORD", help="Take the noise from a record, and try no blocks."),
+    ] = None,
+    placebo: PlaceboOption = False,
+    seed: Annotated[
+        int | None, typer.Option("--seed", help="Decide the order of trials by this number.", min=0)
+    ] = None,
+    to: LadderTo = None,
+    json: JsonOption = False,
+    all_rows: Annotated[bool, typer.Option("--all-rows", help="Show every link and workload.")] = False,
+    study: StudyOption = None,
+    archive: ArchiveOption = None,
+    wait: Annotated[
+        bool, typer.Option("--wait", help="Wait until another observation on this machine has ended.")
+    ] = False,
+    quiet: Annotated[bool, typer.Option("--quiet", help="Show no progress.")] = False,
+) -> None:
+    """Measure one change after another: every state in each block, each edit against the one before it.
+
+    Without a range, show the newest chain; nothing is run then.
+    """
+    from bystander.design import is_range
+    from bystander.flow.commands.chain import AskedChain, chain_ladder, refuse_ladder_targets, write_ladders
+    from bystander.flow.places import find_archive
+
+    targets = to or []
+    refuse_ladder_targets(targets)
+    asked = AskedChain(
+        arm, tuple(only or ()), whole_option("--blocks", blocks, "blocks"), whole_option("--seed", seed, "seed"),
+        share_option("--change", change), noise_of, every, placebo,
+    )  # fmt: skip
+    way = _way(add, retest, hunks, by, pairs, note)
+    if what is not None and is_range(what):
+        if way:
+            raise UsageError("a range begins a chain; --add, --retest, --hunks and --pairs go on from one")
+        what, target = _observed(what, command or [], asked, study, archive, wait=wait, quiet=quiet)
+        ran = True
+    elif way:
+        target, ran = find_archive(archive, variables(), here()), True
+        what = _gone_on(target, what, way, asked, archive, wait=wait, quiet=quiet)
+    else:
+        _refuse_running(command, asked, wait)
+        target, ran = find_archive(archive, variables(), here()), False
+    made = chain_ladder(target, what, only or ())
+    write_ladders(made, targets)
+    show_ladder(made, json, all_rows, archive)
+    if ran and not made.head.complete:
+        raise typer.Exit(INTERRUPTED)
+
+
+def _way(add: bool, retest: bool, hunks: str | None, by: str | None, pairs: bool, note: str | None) -> GoOn:
+    """Return how a chain is gone on with; raise UsageError where two ways are given, or what belongs to none."""
+    from bystander.flow.commands.chain import GoOn
+
+    ways = {"--add": add, "--retest": retest, "--hunks": hunks is not None, "--pairs": pairs}
+    given_ones = [name for name, value in ways.items() if value]
+    if len(given_ones) > 1:
+        raise UsageError(f"{' and '.join(given_ones)} are given; each is a record of its own")
+    if by is not None and (hunks is None or by not in ("hunk", "file")):
+        raise UsageError('--by: write "hunk" or "file", with --hunks')
+    if note is not None and not add:
+        raise UsageError("--note is for --add: what the edit is, in a few words")
+    return GoOn(add, retest, pairs, hunks, by == "file", note or "")
+
+
+def _gone_on(
+    target: Path, name: str | None, way: GoOn, asked: AskedChain, archive: Path | None, *, wait: bool, quiet: bool
+) -> str:
+    """Run what goes on from a chain, and return its record's name."""
+    from bystander.cli.shown.live import Display
+    from bystander.flow.commands.chain import gone_on
+
+    if asked.arm or asked.every:
+        raise UsageError("--arm and --all are for a range; what goes on from a chain is made like it")
+    with Display(quiet) as display:
+        result = gone_on(target, name, way, asked, variables(), display, wait)
+    return _told(result, archive)
+
+
+def _told(result: Observed, archive: Path | None) -> str:
+    """Return the record's name; say how it is finished where it was interrupted."""
+    from bystander.design import command_line
+
+    if not result.record:
+        say("bystander: interrupted; nothing was recorded", err=True)
+        raise typer.Exit(INTERRUPTED)
+    if not result.complete:
+        finishes = command_line("observe", "--resume", result.record, given=given(archive=archive))
+        say(f"bystander: interrupted; record {result.record} is unfinished. This finishes it:\n  {finishes}", err=True)
+    return result.record
+
+
+def _refuse_running(command: list[str] | None, asked: AskedChain, wait: bool) -> None:
+    """Refuse what only a chain that runs can take."""
+    given_ones = {
+        "a command": command, "--blocks": asked.blocks, "--seed": asked.seed, "--change": asked.change,
+        "--noise-of": asked.noise_of, "--all": asked.every, "--placebo": asked.placebo, "--arm": asked.arm,
+        "--wait": wait,
+    }  # fmt: skip
+    if names := [name for name, value in given_ones.items() if value]:
+        raise UsageError(f"{names[0]} is for a chain that runs: name its states, for example v1..v9")
+
+
+def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archive: Path | None = None) -> None:
+    """Print a ladder for people, or as JSON."""
+    from bystander.cli.shown.console import output
+    from bystander.cli.shown.ladders import print_ladder
+    from bystander.flow.commands.chain import ladder_document
+
+    if json:
+        hand_over(ladder_document(made))
+    else:
+        print_ladder(output(), made, all_rows, given(None, archive, None))
+
+
+def _observed(
+    what: str,
+    command: list[str],
+    asked: AskedChain,
+    study: Path | None,
+    archive: Path | None,
+    *,
+    wait: bool,
+    quiet: bool,
+) -> tuple[str, Path]:
+    """Observe the states of a range, and return the record's name and archive."""
+    from bystander.cli.shown.live import Display
+    from bystander.flow.commands.chain import chain_study, observe_chain
+    from bystander.flow.places import load_study, new_archive
+    from bystander.flow.quick.studies import one_command_study
+    from bystander.flow.sessions.early_ends import noted
+
+    if command and study:
+        raise UsageError("--study and a command are both given; keep the one that is meant")
+    with noted(archive, variables(), here()):
+        meant, home = one_command_study(command, here()) if command else load_study(study, here())
+    target = new_archive(archive, variables(), home)
+    with Display(quiet) as display:
+        planned = chain_study(meant, home, what, asked, target)
+        result = observe_chain(planned, home, target, variables(), display, asked, wait)
+    return _told(result, archive), target

@@ -1,0 +1,73 @@
+"""What a chain could see: the smallest gain of a link that so many blocks show, and what would do for a smaller one."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from bystander.design import Study
+from bystander.errors import UsageError
+from bystander.foresight.outlook import Outlook
+from bystander.units import counted, duration_text, listed, share_text
+
+__all__ = ["links_sentences", "refuse_unseen"]
+
+_NAMED = 4
+_MOST_BLOCKS = 100_000
+
+
+def links_sentences(study: Study, found: Sequence[Outlook], change: float) -> list[str]:
+    """Say which gain of a link so many blocks show in 8 of 10 such chains, and where that is not what is asked for."""
+    known = [one for one in found if not math.isnan(one.smallest)]
+    if not study.links or not known:
+        return []
+    seen = max(one.smallest for one in known)
+    blocks, links = study.counted_blocks, counted(len(study.links), "link")
+    if math.isfinite(seen):
+        text = f"{links}, {blocks}: gains of {share_text(seen)} and more of a link are shown in 8 of 10 such chains."
+    else:
+        text = f"{links}, {blocks}: no gain of a link could be shown, however large."
+    return [text, *([f"{problem}."] if (problem := _unseen(study, known, change)) else [])]
+
+
+def refuse_unseen(study: Study, found: Sequence[Outlook], change: float) -> None:
+    """Raise UsageError where a gain that is asked for would not be seen: hours would be spent for nothing."""
+    if problem := _unseen(study, found, change):
+        raise UsageError(problem)
+
+
+def _unseen(study: Study, found: Sequence[Outlook], change: float) -> str:
+    """Return what cannot be seen and what would do, as a sentence without its stop; "" where all can."""
+    blind = [one for one in found if one.smallest > change]
+    if not blind:
+        return ""
+    worst = max(blind, key=lambda one: one.smallest)
+    names = listed([study.workloads[one.workload].name for one in blind], _NAMED)
+    shows = f"show {share_text(worst.smallest)} of a link at best" if math.isfinite(worst.smallest) else "show nothing"
+    text = f"{study.counted_blocks} {shows} in {names}, and {share_text(change)} is asked for"
+    ways = []
+    blocks = max(one.blocks_for_change for one in blind)
+    if blocks <= _MOST_BLOCKS:
+        wanted = _rounded(blocks)
+        times = [one.seconds_for_change / one.blocks_for_change for one in found if one.blocks_for_change > 0]
+        takes = wanted * sum(times)
+        ways.append(f"--blocks {wanted} would do" + (f" ({duration_text(takes, 2)})" if math.isfinite(takes) else ""))
+    cpu = max(one.by_cpu for one in blind)
+    if study.measure == "elapsed" and cpu <= change and min(one.computing for one in blind) > 0.5:
+        ways.append('measure = "cpu" would do, where waiting does not matter')
+    if math.isfinite(worst.smallest):
+        ways.append(f'--change "{_up(worst.smallest)} %" asks for less')
+    return f"{text}; {'; or '.join(ways)}" if ways else text
+
+
+def _rounded(blocks: float) -> int:
+    step: int = 10 ** max(0, math.floor(math.log10(max(1.0, blocks))) - 1)
+    return math.ceil(blocks / step) * step
+
+
+def _up(share: float) -> str:
+    """Return percent with two digits, not below the share."""
+    text = f"{100 * share:.2g}"
+    return (
+        text if float(text) >= 100 * share else f"{float(text) + 10 ** (math.floor(math.log10(100 * share)) - 1):.3g}"
+    )

@@ -1,0 +1,99 @@
+"""Repositories with a history of a program that says how long it took: made up, so that nothing hangs on clocks."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+STUDY = """
+name = "walk"
+measure = "reading:walk"
+seed = 4
+blocks = {blocks}
+[arms.state]
+build = ["sh build.sh"]
+[workloads.walk]
+command = "{python} walk.py"
+answer.of = "file"
+answer.file = "answer.txt"
+[workloads.walk.numbers.walk]
+pattern = "walked (\\\\S+) s"
+unit = "s"
+"""
+# A block's noise is that of its number, the same for all arms; each trial has a little of its own.
+WALK = """import hashlib, os, random
+from steps import first, second, third
+random.seed(int.from_bytes(os.urandom(8), "big"))
+noise = random.gauss(0, {noise})
+with open("answer.txt", "w") as out:
+    out.write("{answer}")
+print("walked", (first() + second() + third()) * (1 + noise), "s")
+"""
+STEPS = """def first():
+    return {0}
+
+
+# a few lines
+# lie between
+# these functions
+
+
+def second():
+    return {1}
+
+
+# a few lines
+# lie between
+# these functions
+
+
+def third():
+    return {2}
+"""
+ENVIRONMENT = {
+    **os.environ, "GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_NOSYSTEM": "1", "GIT_AUTHOR_NAME": "A",
+    "GIT_AUTHOR_EMAIL": "a@b.example", "GIT_COMMITTER_NAME": "A", "GIT_COMMITTER_EMAIL": "a@b.example",
+}  # fmt: skip
+
+
+def git(folder: Path, *words: str) -> str:
+    """Run git as a user without any configuration."""
+    done = subprocess.run(
+        ["git", "-c", "core.hooksPath=/dev/null", *words], cwd=folder, env=ENVIRONMENT, check=True, capture_output=True,
+        text=True,
+    )  # fmt: skip
+    return done.stdout.strip()
+
+
+def write_state(
+    folder: Path, costs: Sequence[float], answer: str = "same", noise: float = 0.002, breaks: bool = False
+) -> None:
+    """Write the program as one state has it: what each of its three steps takes, in seconds."""
+    (folder / "steps.py").write_text(STEPS.format(*costs), encoding="utf-8")
+    (folder / "walk.py").write_text(WALK.format(answer=answer, noise=noise), encoding="utf-8")
+    (folder / "build.sh").write_text(f"exit {int(breaks)}\n", encoding="utf-8")
+
+
+def make_history(
+    folder: Path,
+    states: Sequence[Sequence[float]],
+    answers: Mapping[int, str] | None = None,
+    broken: Sequence[int] = (),
+    noise: float = 0.002,
+    blocks: int = 12,
+) -> list[str]:
+    """Make a repository of one commit a state, tagged c0, c1, ...; return the short ids of its commits."""
+    git(folder, "init", "-q", "-b", "main")
+    (folder / ".gitignore").write_text("answer.txt\nbystander.toml\n__pycache__\n", encoding="utf-8")
+    ids = []
+    for number, costs in enumerate(states):
+        write_state(folder, costs, (answers or {}).get(number, "same"), noise, number in broken)
+        git(folder, "add", "-A")
+        git(folder, "commit", "-q", "--allow-empty", "-m", f"Step {number}")
+        git(folder, "tag", f"c{number}")
+        ids.append(git(folder, "rev-parse", "--short", "HEAD"))
+    (folder / "bystander.toml").write_text(STUDY.format(python=sys.executable, blocks=blocks), encoding="utf-8")
+    return ids
