@@ -172,11 +172,11 @@ def observe(
     from bystander.cli.shown.brief import print_brief
     from bystander.cli.shown.live import Display
     from bystander.design import StoppingRule, command_line, with_placebo
-    from bystander.flow.commands.chain import chain_ladder
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
     from bystander.flow.commands.report import Asked, append_report, refuse_targets, remove_stale, write_reports
+    from bystander.flow.onward.chain import chain_ladder
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain
     from bystander.flow.quick.studies import Quick

@@ -24,8 +24,8 @@ from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
-    from bystander.flow.commands.chain import AskedChain, GoOn
     from bystander.flow.commands.observe import Observed
+    from bystander.flow.onward.chain import AskedChain, GoOn
     from bystander.verdicts import Ladder
 
 __all__ = ["EXAMPLE", "chain", "show_ladder"]
@@ -102,7 +102,7 @@ def chain(
     Without a range, show the newest chain; nothing is run then.
     """
     from bystander.design import is_range
-    from bystander.flow.commands.chain import AskedChain, chain_ladder, refuse_ladder_targets, write_ladders
+    from bystander.flow.onward.chain import AskedChain, chain_ladder, refuse_ladder_targets, write_ladders
     from bystander.flow.places import find_archive
 
     targets = to or []
@@ -132,7 +132,7 @@ def chain(
 
 def _way(add: bool, retest: bool, hunks: str | None, by: str | None, pairs: bool, note: str | None) -> GoOn:
     """Return how a chain is gone on with; raise UsageError where two ways are given, or what belongs to none."""
-    from bystander.flow.commands.chain import GoOn
+    from bystander.flow.onward.chain import GoOn
 
     ways = {"--add": add, "--retest": retest, "--hunks": hunks is not None, "--pairs": pairs}
     given_ones = [name for name, value in ways.items() if value]
@@ -150,7 +150,7 @@ def _gone_on(
 ) -> str:
     """Run what goes on from a chain, and return its record's name."""
     from bystander.cli.shown.live import Display
-    from bystander.flow.commands.chain import gone_on
+    from bystander.flow.onward.chain import gone_on
 
     if asked.arm or asked.every:
         raise UsageError("--arm and --all are for a range; what goes on from a chain is made like it")
@@ -187,7 +187,7 @@ def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archiv
     """Print a ladder for people, or as JSON."""
     from bystander.cli.shown.console import output
     from bystander.cli.shown.ladders import print_ladder
-    from bystander.flow.commands.chain import ladder_document
+    from bystander.flow.onward.chain import ladder_document
 
     if json:
         hand_over(ladder_document(made))
@@ -207,7 +207,7 @@ def _observed(
 ) -> tuple[str, Path]:
     """Observe the states of a range, and return the record's name and archive."""
     from bystander.cli.shown.live import Display
-    from bystander.flow.commands.chain import chain_study, observe_chain
+    from bystander.flow.onward.chain import chain_study, observe_chain
     from bystander.flow.places import load_study, new_archive
     from bystander.flow.quick.studies import one_command_study
     from bystander.flow.sessions.early_ends import noted
