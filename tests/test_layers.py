@@ -74,7 +74,7 @@ FOLDERS = {
     "evidence": ("compared", "within"),
     "exchange": ("written",),
     "report": ("pieces", "pictures"),
-    "flow": ("trials", "sessions", "leads", "inside", "chains", "commands", "onward"),
+    "flow": ("trials", "sessions", "chains", "leads", "inside", "commands", "onward"),
 }
 # Rooms of more than twelve files side by side, and why they have no folders.
 MANY = {"stats": "one method a file, each with its source; none knows more than one other"}

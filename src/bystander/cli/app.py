@@ -15,7 +15,7 @@ import typer
 from bystander import __version__
 from bystander.cli import check, decide, demo, inside, leads, new, observe, records, report
 from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
-from bystander.cli.onward import chain, settle
+from bystander.cli.onward import bisect, chain, settle
 from bystander.cli.shown.said import say
 from bystander.errors import BystanderError
 from bystander.units import plain_text
@@ -67,6 +67,7 @@ app.command(
 )(inside.inspect)  # fmt: skip
 app.command("leads", epilog=leads.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(leads.leads)
 app.command("chain", epilog=chain.EXAMPLE, short_help="Measure one change after another.")(chain.chain)
+app.command("bisect", epilog=bisect.EXAMPLE, short_help="Find the commit that made it slower.")(bisect.bisect)
 app.command("settle", epilog=settle.EXAMPLE, short_help="Accept a change for the worse, with a reason.")(settle.settle)
 app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 

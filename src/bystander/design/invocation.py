@@ -37,6 +37,8 @@ _TAKES = {
     "inspect": ("study", "archive"),
     "leads": ("archive",),
     "settle": ("archive",),
+    "chain": ("archive",),
+    "bisect": ("archive",),
 }
 
 

@@ -2,6 +2,7 @@
 
 from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, misfit, read_block_json
 from bystander.exchange.check_json import check_json
+from bystander.exchange.decisions.bisect_out import bisect_json
 from bystander.exchange.decisions.junit import junit_xml
 from bystander.exchange.decisions.ladder_out import LADDER_HEAD, ladder_csv, ladder_json
 from bystander.exchange.decisions.openmetrics import openmetrics_text
@@ -46,6 +47,7 @@ __all__ = [
     "accounts_json",
     "allowed_text",
     "archive_size_json",
+    "bisect_json",
     "block_json",
     "check_json",
     "json_document",

@@ -1,6 +1,7 @@
 """Arrays in, numbers out: the statistical methods, which know nothing of studies or programs."""
 
 from bystander.stats.adjust import benjamini_hochberg, holm, rejections
+from bystander.stats.bisection import StepPosterior, failing_step, timed_step
 from bystander.stats.ceilings import broken_p, holds_p, trials_for_ceiling
 from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
@@ -46,6 +47,7 @@ __all__ = [
     "RowLooks",
     "SampleSummary",
     "Soundness",
+    "StepPosterior",
     "SumsRatio",
     "alone",
     "apart",
@@ -64,6 +66,7 @@ __all__ = [
     "estimates",
     "examine",
     "exponent_of",
+    "failing_step",
     "fails_more_p",
     "fails_more_unpaired_p",
     "fixed_look",
@@ -103,6 +106,7 @@ __all__ = [
     "subset_interval",
     "summarise",
     "summarise_rows",
+    "timed_step",
     "trials_for_ceiling",
     "two_speeds",
     "walsh_contrasts",

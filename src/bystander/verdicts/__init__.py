@@ -1,8 +1,10 @@
 """From readings and design to estimates, verdicts and notes: what a record says, as frozen types."""
 
+from bystander.verdicts.bisected import Answer, Ask, Bisected, Commit, Ends, Kind, Outcome, Searched, Stage, Step
 from bystander.verdicts.ceilings import SESSIONS_ENOUGH, CeilingRow
 from bystander.verdicts.compared.noise import Noise, noises
 from bystander.verdicts.compared.spreads import Spread, spreads
+from bystander.verdicts.decided.bisect import Rules, bisecting
 from bystander.verdicts.decided.decide import Options, decide
 from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_words, refuse_gate
@@ -17,6 +19,7 @@ from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
 from bystander.verdicts.worded.axis import Axis, RatioAxis, shared_axis
+from bystander.verdicts.worded.bisect import bisected_lines, step_change
 from bystander.verdicts.worded.ceilings import (
     beyond_text,
     ceiling_notes,
@@ -62,34 +65,45 @@ __all__ = [
     "CONFIDENCE",
     "PLACEBO_RISK",
     "SESSIONS_ENOUGH",
+    "Answer",
     "ArmSide",
+    "Ask",
     "Axis",
+    "Bisected",
     "BlockSeries",
     "CeilingRow",
     "CeilingVerdict",
+    "Commit",
     "Decision",
     "Disagreement",
     "Distribution",
+    "Ends",
     "GateAsk",
     "GateFinding",
+    "Kind",
     "Ladder",
     "LoadPart",
     "Noise",
     "Note",
     "Options",
     "Order",
+    "Outcome",
     "Pairing",
     "RatioAxis",
     "Relevance",
     "Row",
+    "Rules",
     "Rung",
     "Scale",
+    "Searched",
     "SettledRow",
     "Shift",
     "Single",
     "SoFar",
     "Spread",
+    "Stage",
     "Standing",
+    "Step",
     "StepAxis",
     "Stop",
     "StopReason",
@@ -101,6 +115,8 @@ __all__ = [
     "acceptable",
     "answer_sentence",
     "beyond_text",
+    "bisected_lines",
+    "bisecting",
     "blocks_text",
     "ceiling_notes",
     "ceiling_text",
@@ -145,6 +161,7 @@ __all__ = [
     "so_far_text",
     "spreads",
     "step_axis",
+    "step_change",
     "stopping",
     "study_looks",
     "suite_sentence",

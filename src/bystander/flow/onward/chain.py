@@ -9,6 +9,8 @@ from pathlib import Path
 
 from bystander.archive import Archive
 from bystander.design import (
+    DEFAULT_BLOCKS,
+    ONE_ARM_STUDY_BLOCKS,
     Arm,
     ChainKind,
     ChainStates,
@@ -119,6 +121,8 @@ def planned(study: Study, asked: AskedChain) -> Study:
     """Return a study with what is asked for besides its states."""
     study = with_only(study, asked.only)
     blocks = asked.blocks
+    if not blocks and study.blocks == ONE_ARM_STUDY_BLOCKS:  # what a study of one arm has where it says nothing
+        blocks = DEFAULT_BLOCKS
     if blocks:
         study = replace(study, blocks=blocks, workloads=tuple(replace(one, blocks=None) for one in study.workloads))
     return study if asked.seed is None else replace(study, seed=asked.seed)
