@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from bystander.archive.file.boundary import damaged, told_as_damage
 from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
 from bystander.archive.file.removed import identity, removed
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
-from bystander.design import Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Whose
+from bystander.design import ArmState, Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Study, Whose
 from bystander.errors import ArchiveError
 from bystander.files import make_private_folder, open_private_file
 
@@ -158,6 +159,18 @@ class Archive:
         from bystander.archive.care import add_note
 
         add_note(self._connection, head.uuid, text)
+
+    def add_arm(self, head: RecordHead, study: Study, state: ArmState) -> None:
+        """Add an arm that was made while a record runs, the last of those of its study."""
+        from bystander.archive.care import add_arm
+
+        add_arm(self._connection, head.uuid, study, state)
+
+    def set_options(self, head: RecordHead, number: int, options: Mapping[str, Any]) -> None:
+        """Write down anew what a run was asked for besides, and what came of it."""
+        from bystander.archive.care import set_options
+
+        set_options(self._connection, head.uuid, number, options)
 
     def remove(self, head: RecordHead) -> None:
         """Remove a record and everything that belongs to it."""

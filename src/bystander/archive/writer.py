@@ -17,7 +17,6 @@ from bystander.archive.file.evidence_files import LARGE_BYTES, EvidenceFiles
 from bystander.archive.file.prepared import Prepared, insert
 from bystander.archive.tables.schema import tables
 from bystander.design import (
-    ArmState,
     BlockHead,
     BlockRun,
     Evidence,
@@ -31,7 +30,6 @@ from bystander.design import (
     Run,
     State,
     Status,
-    Study,
     TrialArray,
     TrialOutcome,
     Whose,
@@ -335,21 +333,6 @@ class RecordWriter:
         """Add a note to the record, which every output repeats."""
         with atomic(self._connection):
             self._update({"notes": json.dumps([*self._notes(), sentence])})
-
-    def add_arm(self, study: Study, state: ArmState) -> None:
-        """Add an arm that was made while the record ran, at the end of those of its study, which is given with it."""
-        row = {"key": state.key, "state": json.dumps(plain(state)), "name": state.name}
-        with atomic(self._connection) as connection:
-            position = len(study.arms) - 1
-            connection.execute(_INSERT["arm"], {"record_id": self.record_id, "position": position, **row})
-            self._update({"study": json.dumps(plain(study))})
-
-    def options(self, options: Mapping[str, Any]) -> None:
-        """Write down anew what the run was asked for besides, and what came of it."""
-        with atomic(self._connection) as connection:
-            run = _T["run"]
-            values = {"options": json.dumps(dict(options))}
-            connection.execute(run.update().where(run.c.id == self._run_id).values(**values))
 
     def finish(self, state: State, notes: Sequence[str] = ()) -> None:
         """Say how the run ended, and the record with it unless this is a part of it; add notes to it."""
