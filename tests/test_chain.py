@@ -6,6 +6,7 @@ import csv
 import json
 import math
 import sys
+import tomllib
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
@@ -383,3 +384,23 @@ def test_a_record_that_is_no_chain_is_told() -> None:
     """Its arms do not follow each other; decide shows it."""
     with pytest.raises(UsageError, match="no chain"):
         ladder(made_record({"w": {"a": [1.0] * 6, "b": [1.0] * 6}}))
+
+
+def test_the_recorded_history_says_what_is_true(run: Run, tmp_path: Path) -> None:
+    """Each edit of the demo's history is as its truths say; the same files give the same commits everywhere."""
+    shown = " ".join(run("demo", "office", "--history", "--recorded").stdout.split())
+    office = tmp_path / "office"
+    truths = tomllib.loads((office / "truths.toml").read_text())
+    document = json.loads(run("chain", "harbour-day-1", "--json", cwd=office).stdout)
+
+    assert "22 commits" in shown
+    assert git(office, "rev-parse", "--short", "start") == document["first"]["state"] == "7a8f503"
+    assert len(git(office, "log", "--oneline").splitlines()) == 22
+    for link in document["links"]:
+        truth = truths.get(link["subject"], {})
+        for row in link["gains"]:
+            assert row["verdict"] in truth.get(row["workload"], ["same", "unclear"]), (link["subject"], row)
+            differs = truth.get("answer") == "differs" and row["workload"] == "day"
+            assert row["answer"] == ("differs" if differs else "same")
+    assert any(one["state"] in shown for link in document["links"] for one in link["joined"])
+    assert (office / "ladder.html").stat().st_size > 10_000

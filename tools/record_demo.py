@@ -1,6 +1,7 @@
 """Record the demo anew: observe the harbour office here, and keep it under an invented machine.
 
-usage: python tools/record_demo.py   (writes src/bystander/demo/harbour/recorded.json)
+usage: python tools/record_demo.py           (writes src/bystander/demo/harbour/recorded.json)
+       python tools/record_demo.py history   (writes chain.json and pieces.json beside the history)
 """
 
 from __future__ import annotations
@@ -14,12 +15,13 @@ from typing import Any
 
 from bystander.demo import FILES
 from bystander.exchange import record_json
-from bystander.flow.commands.demo import demo_archive, lay_out
+from bystander.flow.commands.demo import demo_archive, lay_out, lay_out_history, lumped
 from bystander.flow.commands.observe import observe
 from bystander.flow.commands.records import whole_record
 from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.changed import inspect_changed
 from bystander.flow.observer import Silent
+from bystander.flow.onward.chain import AskedChain, GoOn, chain_ladder, chain_study, gone_on, observe_chain
 from bystander.flow.places import load_study
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -37,15 +39,39 @@ MACHINE = {
 
 
 def main() -> None:
-    """Observe, disguise, write."""
+    """Observe, disguise, write: the demo, or its longer history."""
     with tempfile.TemporaryDirectory() as scratch:
-        folder = Path(scratch, "harbour-office")
-        study, place = load_study(lay_out(folder), folder)
-        archive = demo_archive(folder / "bystander.toml")
-        observed = observe(study, place, archive, os.environ, Silent())
-        asked = Asked(tick_s=0.001, counts=True)
-        inspect_changed(archive, observed.record, os.environ, Silent(), ("gauge", "chart"), asked)
-        document = json.loads(record_json(whole_record(archive, observed.record, payloads=True)))
+        if sys.argv[1:] == ["history"]:
+            _history(Path(scratch, "harbour-office"))
+        else:
+            _office(Path(scratch, "harbour-office"))
+
+
+def _office(folder: Path) -> None:
+    study, place = load_study(lay_out(folder), folder)
+    archive = demo_archive(folder / "bystander.toml")
+    observed = observe(study, place, archive, os.environ, Silent())
+    asked = Asked(tick_s=0.001, counts=True)
+    inspect_changed(archive, observed.record, os.environ, Silent(), ("gauge", "chart"), asked)
+    _write(archive, observed.record, folder, FILES / "recorded.json", 1)
+
+
+def _history(folder: Path) -> None:
+    study, place = load_study(lay_out_history(folder), folder)
+    archive = demo_archive(folder / "bystander.toml")
+    asked = AskedChain(change=1.0)
+    meant = chain_study(study, place, "start..main", asked, archive)
+    chain = observe_chain(meant, place, archive, os.environ, Silent(), asked)
+    link = lumped(chain_ladder(archive, chain.record))
+    way = GoOn(hunks=link)
+    apart = gone_on(archive, chain.record, way, AskedChain(only=("day",), change=1.0), os.environ, Silent())
+    _write(archive, chain.record, folder, FILES / "history" / "chain.json", 2)
+    _write(archive, apart.record, folder, FILES / "history" / "pieces.json", 3)
+
+
+def _write(archive: Path, record: str, folder: Path, file: Path, number: int) -> None:
+    """Write a record under an invented machine and user."""
+    document = json.loads(record_json(whole_record(archive, record, payloads=True)))
     document = replaced(
         document,
         {
@@ -59,13 +85,13 @@ def main() -> None:
     document |= {
         "machine": MACHINE,
         "machines": [MACHINE] * len(document["machines"]),
-        "uuid": "5eaf00d5-0000-4000-8000-000000000001",
+        "uuid": f"5eaf00d5-0000-4000-8000-{number:012d}",
     }
     for arm in document["arms"]:
         arm["facts"]["environment"] = {"PATH": "/usr/bin:/bin", "HOME": HOME, "PYTHONHASHSEED": "0"}
         arm["facts"]["interpreter"] |= {"path": "/usr/bin/python3", "program": "/usr/bin/python3"}
     lines = [f'"{key}": {json.dumps(value, ensure_ascii=False)}' for key, value in document.items()]
-    (FILES / "recorded.json").write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
+    file.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
 
 
 def replaced(value: Any, words: dict[str, str]) -> Any:

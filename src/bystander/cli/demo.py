@@ -10,12 +10,13 @@ import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.given.options import variables
+from bystander.cli.onward.history import show_history
 from bystander.cli.shown.said import say
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "demo"]
 
-EXAMPLE = "Examples: bystander demo | bystander demo /tmp/harbour --recorded"
+EXAMPLE = "Examples: bystander demo | bystander demo /tmp/harbour --recorded | bystander demo walk --history"
 
 
 def demo(
@@ -24,6 +25,9 @@ def demo(
     ),
     recorded: Annotated[
         bool, typer.Option("--recorded", help="Show an observation that was recorded before, in a moment.")
+    ] = False,
+    history: Annotated[
+        bool, typer.Option("--history", help="Show what goes on: a longer history, a chain, an edit apart, a search.")
     ] = False,
     with_failures: Annotated[
         bool, typer.Option("--with-failures", help="Add a workload that fails three times of four, and one that hangs.")
@@ -38,6 +42,11 @@ def demo(
     from bystander.flow.commands.demo import recorded as read_recorded
     from bystander.flow.commands.report import Asked, write_reports
 
+    if history:
+        if with_failures:
+            raise UsageError("--history and --with-failures do not go together")
+        show_history(folder, recorded)
+        return
     if recorded and with_failures:
         raise UsageError("--recorded and --with-failures do not go together: failures are observed for real")
     console = output()

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from bystander.flow.onward.bisect import AskedBisect
     from bystander.verdicts import Searched
 
-__all__ = ["EXAMPLE", "bisect"]
+__all__ = ["EXAMPLE", "bisect", "show_search"]
 
 EXAMPLE = (
     "Examples: bystander bisect v1..HEAD --only year | bystander bisect v1..HEAD -- python3 report.py | "
@@ -93,7 +93,7 @@ def bisect(
     else:
         name, target = what, find_archive(archive, variables(), here())
     done = searched(target, name)
-    _show(done, json, archive)
+    show_search(done, json, archive)
     if ran and not done.head.complete:
         _tell_unfinished(done, archive)
         raise typer.Exit(INTERRUPTED)
@@ -150,7 +150,7 @@ def _tell_unfinished(done: Searched, archive: Path | None) -> None:
     say(f"bystander: interrupted; record {done.head.name} is unfinished. This finishes it:\n  {finishes}", err=True)
 
 
-def _show(done: Searched, json: bool, archive: Path | None) -> None:
+def show_search(done: Searched, json: bool, archive: Path | None, hint: bool = True) -> None:
     """Print what was found for people, or as JSON."""
     from bystander.cli.shown.console import output, tell
     from bystander.design import command_line
@@ -177,7 +177,7 @@ def _show(done: Searched, json: bool, archive: Path | None) -> None:
             words.append(("inspect", head.name, "--only", name))
             if (size := done.sizes.get(short)) and size.hunks > 1:
                 words.append(("chain", head.name, "--hunks", short, "--only", name))
-    if words and head.observed_here:
+    if hint and words and head.observed_here:
         tell(console, "Next, where in it:")
         for each in words:
             tell(console, f"  {command_line(*each, given=repeated)}")

@@ -36,7 +36,9 @@ _MOST_RUNGS, _MOST_NAME = 40, 18
 _PLAIN = str.maketrans("━●┊░○", "-*|.o")
 
 
-def print_ladder(console: Console, ladder: Ladder, all_rows: bool = False, given: Given | None = None) -> None:
+def print_ladder(
+    console: Console, ladder: Ladder, all_rows: bool = False, given: Given | None = None, hint: bool = True
+) -> None:  # fmt: skip
     """Print a ladder: its links in their order, what it says, and what one would do next."""
     head, study = ladder.head, ladder.head.study
     console.print(f"{head.name}: {study.name}", style="title")
@@ -52,7 +54,7 @@ def print_ladder(console: Console, ladder: Ladder, all_rows: bool = False, given
     console.print()
     for text in (*ladder_notes(ladder), *ladder_lines(ladder)):
         tell(console, text)
-    for text in _next(ladder, given or Given()):
+    for text in _next(ladder, given or Given()) if hint else ():
         tell(console, text)
 
 
@@ -67,7 +69,9 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
     numbers = len(str(len(ladder.rungs)))
     indent = " " * (numbers + 1)
     behind = ladder.kind.climbs and ladder.alone
-    head = f"{indent}{'state':<{name + GAP}}{'verdict':<{VERDICT + GAP}}{'own gain':<{change + GAP}}"
+    own = "own gain" if ladder.alone else "own gain, whole load" if _loads(ladder) else "own gain, geometric mean"
+    change = max(change, len(own))
+    head = f"{indent}{'state':<{name + GAP}}{'verdict':<{VERDICT + GAP}}{own:<{change + GAP}}"
     console.print(Text(head + (f"{'so far':>13} {'time':>9}" if behind else ""), style="quiet"))
     if behind:
         unit = ladder.measure.unit
@@ -88,6 +92,10 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
         console.print(f"and {len(ladder.rungs) - len(rungs)} more: --all-rows shows them.", style="quiet")
     room = console.width - len(indent) - drawing
     console.print(Text(f"{indent}{'':<{room}}{_foot(axis, drawing)}", style="quiet"))
+
+
+def _loads(ladder: Ladder) -> bool:
+    return any(rung.load is not None for rung in ladder.rungs)
 
 
 def _print_edit(
@@ -147,6 +155,8 @@ def _drawn(
 ) -> Text:  # fmt: skip
     if scale != Scale.RATIO:
         return Text("(a difference)", style="quiet")
+    if math.isnan(estimate) and low <= 0 and high == math.inf:
+        return Text()  # nothing is known
     cells = [" "] * width
 
     def at(ratio: float) -> int:

@@ -8,7 +8,7 @@ from enum import StrEnum
 
 __all__ = ["LUMPED_HUNKS", "Chain", "ChainKind", "ChainStates", "EditSize", "Joined", "Link", "chained"]
 
-LUMPED_HUNKS = 8  # an edit of more is told: it may be several edits in one
+LUMPED_HUNKS = 5  # an edit of so many is told: it may be several edits in one
 
 
 class ChainKind(StrEnum):
@@ -62,7 +62,7 @@ class EditSize:
     @property
     def lumped(self) -> bool:
         """Whether it is so much that it may be several edits in one."""
-        return self.hunks > LUMPED_HUNKS
+        return self.hunks >= LUMPED_HUNKS
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from bystander.verdicts import Noise
 
 __all__ = ["foreseen_links"]
 
-_TRYING_S, _MOST_TRIED = 20.0, 12
+_TRYING_S, _MOST_TRIED = 20.0, 20
 
 
 def foreseen_links(change: float | None, noises: Sequence[Noise] = ()) -> Foresee:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import io
+import re
 import shutil
 import sys
+from email import message_from_string
+from email.utils import parsedate_to_datetime
 from pathlib import Path
 
 from bystander.demo import FILES
@@ -12,11 +15,13 @@ from bystander.errors import UsageError
 from bystander.field import Git, StudyFolder
 from bystander.flow.places import STUDY_FILE, new_archive
 from bystander.flow.records.imports import ImportOptions, import_files
+from bystander.verdicts import Ladder
 
-__all__ = ["demo_archive", "lay_out", "recorded"]
+__all__ = ["demo_archive", "lay_out", "lay_out_history", "lumped", "recorded", "recorded_history"]
 
 _MARKS = Path(__file__).parents[3] / "bystander_marks.py"  # a copy of its own, as projects have it
-_FAILURES = FILES / "failures"
+_FAILURES, _HISTORY = FILES / "failures", FILES / "history"
+_HISTORY_BEGINS = "2026-06-02T09:00:00+00:00"
 _AUTHOR = {
     "GIT_AUTHOR_NAME": "Harbour Office",
     "GIT_AUTHOR_EMAIL": "office@harbour.example",
@@ -44,24 +49,75 @@ def lay_out(folder: Path, with_failures: bool = False) -> Path:
     UsageError
         When the folder holds something already.
     """
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise UsageError(f"{folder} is there already and not empty; name another folder: bystander demo FOLDER")
-    folder.mkdir(parents=True, exist_ok=True)
+    _refuse_full(folder)
     git = Git(folder)
     git.run("init", "--quiet", "--initial-branch=main", "--template=")
     for tag, date, subject in _REVISIONS:
         for files in (FILES / tag, _FAILURES / tag)[: 2 if with_failures else 1]:
             shutil.copytree(files, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
         shutil.copy(_MARKS, folder)
-        when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
-        git.run("add", "--all")
-        git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
+        _committed(git, date, subject)
         git.run("tag", tag)
     text, truths = (_text(name, with_failures) for name in (STUDY_FILE, "truths.toml"))
     # A name on the PATH may be a script that starts the interpreter, and its cost would be measured too.
     (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
     (folder / "truths.toml").write_text(truths, encoding="utf-8")
     return folder / STUDY_FILE
+
+
+def lay_out_history(folder: Path) -> Path:
+    """Lay out the harbour office with a longer history, of a commit for each file of edits; return the study.
+
+    The same files give the same commit ids everywhere.
+
+    Raises
+    ------
+    UsageError
+        When the folder holds something already.
+    """
+    _refuse_full(folder)
+    shutil.copytree(_HISTORY / "start", folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    git = Git(folder)
+    git.run("init", "--quiet", "--initial-branch=main", "--template=")
+    _committed(git, _HISTORY_BEGINS, "tidebook prints the harbour's day")
+    git.run("tag", "start")
+    for patch in sorted((_HISTORY / "patches").glob("*.patch")):
+        text = patch.read_text(encoding="utf-8")
+        git.apply_here(text)
+        head = message_from_string(text)
+        subject = re.sub(r"\s*\n\s*", " ", head["Subject"]).partition("] ")[2]
+        _committed(git, parsedate_to_datetime(head["Date"]).isoformat(), subject)
+    for name in (STUDY_FILE, "truths.toml"):
+        text = (_HISTORY / name).read_text(encoding="utf-8")
+        (folder / name).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
+    return folder / STUDY_FILE
+
+
+def _refuse_full(folder: Path) -> None:
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UsageError(f"{folder} is there already and not empty; name another folder: bystander demo FOLDER")
+    folder.mkdir(parents=True, exist_ok=True)
+
+
+def _committed(git: Git, date: str, subject: str) -> None:
+    when = {**_AUTHOR, "GIT_AUTHOR_DATE": date, "GIT_COMMITTER_DATE": date}
+    git.run("add", "--all")
+    git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
+
+
+def recorded_history(archive: Path) -> tuple[str, str]:
+    """Put the recorded chain of the history, and its lumped edit taken apart, into an archive; return their names."""
+    chain, pieces = (
+        import_files([str(_HISTORY / name)], io.BytesIO(), archive, ImportOptions()).record
+        for name in ("chain.json", "pieces.json")
+    )
+    return chain, pieces
+
+
+def lumped(made: Ladder) -> str:
+    """Return the link of a ladder that is several edits in one; "" where there is none."""
+    sizes = {rung.link.name: rung.link.size for rung in made.rungs}
+    return next((name for name, size in sizes.items() if size and size.lumped), "")
 
 
 def _text(name: str, with_failures: bool) -> str:

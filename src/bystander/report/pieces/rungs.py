@@ -148,7 +148,7 @@ def _rung(ladder: Ladder, rung: Rung, axis: StepAxis, tread: Tread | None) -> Dr
         rung.number, link.name, rung.identity, link.subject, edit_text(link.size), verdict, TONES[verdict], change,
         saved_text(row) if alone else "", so_far_text(so_far) if so_far else "",
         quantity_text(so_far.median, row.measure.unit) if so_far and math.isfinite(so_far.median) else "",
-        bar(axis, row) if alone else _whole_bar(axis, rung, verdict),
+        _known(axis, row) if alone else _whole_bar(axis, rung, verdict),
         tread, _flags(rung), _said(rung),
         () if alone else tuple(_part(axis, rung, i) for i in range(len(rung.rows))),
     )  # fmt: skip
@@ -181,11 +181,16 @@ def _whole_bar(axis: StepAxis, rung: Rung, verdict: str) -> Bar | None:
                TONES[verdict], verdict != Verdict.UNCLEAR)  # fmt: skip
 
 
+def _known(axis: StepAxis, row: Row) -> Bar | None:
+    """Return a row's bar; None where nothing is known of it."""
+    return None if math.isnan(row.estimate) and row.low <= 0 and math.isinf(row.high) else bar(axis, row)
+
+
 def _part(axis: StepAxis, rung: Rung, i: int) -> Part:
     row: Row = rung.rows[i]
     so_far = so_far_text(rung.so_far[i]) if rung.so_far else ""
     answer = "another answer" if row.has("answer-differs") else ""
-    return Part(row.workload, row.verdict, change_text(row), saved_text(row), so_far, bar(axis, row), answer)
+    return Part(row.workload, row.verdict, change_text(row), saved_text(row), so_far, _known(axis, row), answer)
 
 
 def _stairs(ladder: Ladder) -> Stairs | None:

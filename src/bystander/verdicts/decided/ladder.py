@@ -118,7 +118,9 @@ def _decided(
         for i, row in enumerate(rows):
             places.setdefault(row.comparison, []).append(i)
         for comparison, mine in places.items():
-            found = wholes(compared, members.only(mine), [rows[i] for i in mine], measure, study.risk)
+            # What all say together has no family that adjusts it: each link pays for all of them (Bonferroni).
+            error = study.risk / len(comparisons)
+            found = wholes(compared, members.only(mine), [rows[i] for i in mine], measure, error)
             together[comparison] = found
     return rows, together
 

@@ -69,7 +69,7 @@ def whole_text(one: Whole | None) -> str:
 
 
 def whole_verdict(one: Whole | None, margin: float, words: tuple[str, str]) -> str:
-    """Return the word for what all workloads say together: by its interval alone, of this one link."""
+    """Return the word for what all workloads say together, by its interval, which allows for the number of links."""
     if one is None or not one.known:
         return Verdict.UNCLEAR
     if one.low > 1 or one.high < 1:
@@ -93,9 +93,14 @@ def seen_text(ladder: Ladder) -> str:
     """Return what so many blocks could see of a link; "" where that is not known."""
     if math.isnan(ladder.seen_from):
         return ""
+    sizes = [
+        share_text(value) if ladder.alone else f"{share_text(value)} ({name})"
+        for name, value in zip(ladder.workloads, ladder.smallest, strict=True)
+        if not math.isnan(value)
+    ]
     return (
-        f"With {counted(ladder.blocks, 'block')} gains of {share_text(ladder.seen_from)} and more of a link are shown "
-        "in 8 of 10 such chains."
+        f"With {counted(ladder.blocks, 'block')} gains of {listed(sizes, _NAMED)} and more of a link are shown in 8 of "
+        "10 such chains."
     )
 
 
