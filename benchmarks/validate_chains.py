@@ -142,10 +142,10 @@ def chains(times: int) -> Iterator[str]:
             for gain, rung in zip(gains, told.rungs, strict=True):
                 (row,) = rung.rows
                 shown += row.changed
-                false += row.changed and not (gain < 0 and row.verdict == "faster")
-                found += row.verdict == "faster" and gain < 0
+                false += bool(row.changed and not (gain < 0 and row.verdict == "faster"))
+                found += bool(row.verdict == "faster" and gain < 0)
                 held += row.low <= math.exp(gain) <= row.high
-            totals += told.total[0].low <= math.exp(true[-1]) <= told.total[0].high
+            totals += bool(told.total[0].low <= math.exp(true[-1]) <= told.total[0].high)
         cells = (share(found, 6 * times), share(false, max(1, shown)), share(held, 12 * times), share(totals, times))
         yield f"| {kind} | {blocks} | {times} | {' | '.join(cells)} |"
 

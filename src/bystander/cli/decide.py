@@ -24,14 +24,15 @@ from bystander.cli.given.options import (
     variables,
 )
 from bystander.cli.shown.said import hand_over
+from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from bystander.design import Measure
-    from bystander.verdicts import Decision
+    from bystander.verdicts import Decision, Since
 
-__all__ = ["EXAMPLE", "decide", "show"]
+__all__ = ["EXAMPLE", "decide", "show", "show_since"]
 
 EXAMPLE = (
     "Examples: bystander decide | bystander decide --gate slower,failed | bystander decide harbour-office-1 --json"
@@ -48,6 +49,9 @@ def decide(
     order: OrderOption = None,
     gate: GateOption = None,
     gate_also: GateAlsoOption = None,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="RECORD", help="Say what is new, mended or persisting since it.")
+    ] = None,
     all_measures: Annotated[bool, typer.Option("--all-measures", help="Show all other measures too.")] = False,
     all_rows: Annotated[bool, typer.Option("--all-rows", help="Show every workload, however many there are.")] = False,
     json: JsonOption = False,
@@ -55,18 +59,34 @@ def decide(
     archive: ArchiveOption = None,
 ) -> None:
     """Decide a record: slower, faster, same or unclear, per workload. Nothing is run."""
-    from bystander.flow.commands.decide import decided, decision_json
+    from bystander.flow.commands.decide import beside, decided, decision_json
     from bystander.flow.places import find_archive
 
     options = decide_options(measure, margin, risk, arm, only, order)
     found, repeated = find_archive(archive, variables(), here()), given(None, archive, only)
     decision, finding = decided(found, record, options, gate, gate_also, repeated, redacted)
+    if since and redacted:
+        raise UsageError("--since and --redacted do not go together: the earlier record is not left out")
+    told = beside(found, decision, since)
     if json:
-        hand_over(decision_json(decision, finding))
+        hand_over(decision_json(decision, finding, told))
     else:
         show(decision, all_measures, all_rows)
+        if told:
+            show_since(decision, told)
     if finding is not None and (code := gate_code(finding)):
         raise typer.Exit(code)
+
+
+def show_since(decision: Decision, told: Since) -> None:
+    """Print how a decision stands beside an earlier record."""
+    from bystander.cli.shown.console import output, tell
+    from bystander.verdicts import since_lines
+
+    console = output()
+    console.print()
+    for line in since_lines(decision, told):
+        tell(console, line)
 
 
 def show(decision: Decision, all_measures: bool = False, all_rows: bool = False) -> None:

@@ -80,6 +80,10 @@ def observe(
     from_first: Annotated[
         bool, typer.Option("--from-first", help="With --again: compare with the first state of all, too.")
     ] = False,
+    earlier: Annotated[
+        str | None,
+        typer.Option("--with-earlier", metavar="RECORD", help="Run that record's candidate beside today's."),
+    ] = None,
     candidate: Annotated[
         str | None, typer.Option("--candidate", metavar="ARM", help="With --again: take up this arm of the record.")
     ] = None,
@@ -177,6 +181,7 @@ def observe(
     from bystander.flow.commands.observe import resume as finish
     from bystander.flow.commands.report import Asked, append_report, refuse_targets, remove_stale, write_reports
     from bystander.flow.onward.chain import chain_ladder
+    from bystander.flow.onward.earlier import with_earlier
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain
     from bystander.flow.quick.studies import Quick
@@ -190,7 +195,7 @@ def observe(
         "--given": arguments, "--make-input": make_input, "--again": again, "--from-first": from_first,
         "--candidate": candidate, "--build": build, "--also": also, "--keep": keep, "--resume": resume,
         "--elsewhere": elsewhere, "--ready": ready, "--end-at-ready": end_at_ready,
-        "--sessions": sessions, "--apart": apart,
+        "--sessions": sessions, "--apart": apart, "--with-earlier": earlier,
     }  # fmt: skip
     targets = to or []
     refuse_targets(targets, summary)
@@ -229,6 +234,8 @@ def observe(
             if words is not None:
                 refuse_gate(gate_ask(words, planned, gate_also), planned)
             target = meant.archive or new_archive(archive, variables(), meant.home)
+            if earlier:
+                planned = with_earlier(planned, meant.home, target, earlier)
             result = run(
                 planned,
                 meant.home,

@@ -18,6 +18,7 @@ from bystander.verdicts import (
     Row,
     Scale,
     SettledRow,
+    Since,
     Single,
     Whole,
 )
@@ -25,7 +26,7 @@ from bystander.verdicts import (
 __all__ = ["verdicts_json"]
 
 
-def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
+def verdicts_json(decision: Decision, gate: GateFinding | None = None, told: Since | None = None) -> str:
     """Return the document, indented; numbers that are unbounded or undefined are null."""
     head = decision.head
     document = {
@@ -77,6 +78,8 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None) -> str:
         "geometric_mean": [_whole(one) for one in decision.means],
         "gate": _gate(gate) if gate else None,
     }
+    if told:
+        document["since"] = _since(told)
     if decision.accounts:
         document["accounts"] = [_told(one) for one in decision.accounts.values()]
     return json_text(document, indent=2)
@@ -88,6 +91,25 @@ def _told(one: AccountTold) -> dict[str, Any]:
         "workload": one.workload, "against": one.against, "arm": one.arm, "inspection": one.run,
         "account": list(one.sentences), "leads": [lead.brief for lead in one.leads],
     }  # fmt: skip
+
+
+def _since(told: Since) -> dict[str, Any]:
+    """Return how rows stand beside those of an earlier record."""
+    rows = []
+    for row in told.rows:
+        apart = row.apart
+        rows.append({
+            "workload": row.now.workload, "arm": row.now.arm, "change": row.change, "now": row.now.verdict,
+            "then": None if row.then is None else row.then.verdict, "why_no_number": row.why,
+            "ratio": None if apart is None else _number(math.exp(apart.estimate)),
+            "interval": None if apart is None else [_exp(apart.low), _exp(apart.high)],
+            "p": None if apart is None else _number(apart.p), "pairs": None if apart is None else apart.pairs,
+        })  # fmt: skip
+    return {"record": told.earlier.name, "record_uuid": told.earlier.uuid, "rows": rows}
+
+
+def _exp(value: float) -> float | None:
+    return math.exp(value) if abs(value) < 700 else None
 
 
 def _compared(decision: Decision, comparison: Comparison) -> dict[str, str]:

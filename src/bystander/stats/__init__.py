@@ -6,6 +6,7 @@ from bystander.stats.ceilings import broken_p, holds_p, trials_for_ceiling
 from bystander.stats.contrasts import Contrasts, Examination, estimates, examine, interval, intervals, p_and_e
 from bystander.stats.counts import fails_more_p, fails_more_unpaired_p
 from bystander.stats.growth import Growth, block_exponents, count_exponent, exponent_of
+from bystander.stats.hours import FEWEST_PAIRS, HoursApart, by_pairs, by_reference
 from bystander.stats.levels import Levels, between_groups, block_and_trial_spread, levels, samples_that_pay
 from bystander.stats.looks import Looks, RowLooks, fixed_look, planned_looks
 from bystander.stats.null import Null, rank_sum_null, signed_rank_null
@@ -33,6 +34,7 @@ from bystander.stats.whole import SumsRatio, comparable, part_errors, ratio_of_s
 
 __all__ = [
     "FEWEST_BLOCKS",
+    "FEWEST_PAIRS",
     "FIRST_BLOCKS",
     "POWER",
     "SHARES",
@@ -41,6 +43,7 @@ __all__ = [
     "Examination",
     "Flipped",
     "Growth",
+    "HoursApart",
     "Levels",
     "Looks",
     "Null",
@@ -59,6 +62,8 @@ __all__ = [
     "blocks_needed",
     "blocks_to_show",
     "broken_p",
+    "by_pairs",
+    "by_reference",
     "comparable",
     "count_exponent",
     "covered",

@@ -10,11 +10,13 @@ from bystander.verdicts.decided.distribution import CONFIDENCE
 from bystander.verdicts.decided.gate import GateFinding, gate, gate_ask, gate_words, refuse_gate
 from bystander.verdicts.decided.ladder import ladder
 from bystander.verdicts.decided.settled import acceptable, least_worse, with_settled, worse_end
+from bystander.verdicts.decided.since import same_code_change, since
 from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
 from bystander.verdicts.ladders import Disagreement, Ladder, Rung, SoFar
 from bystander.verdicts.settled import SettledRow, Standing
+from bystander.verdicts.since import Change, Since, SinceRow
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
 from bystander.verdicts.types import ArmSide, Decision, Distribution, GateAsk, Note, Row, Shift, Stop
 from bystander.verdicts.wholes import LoadPart, SumsOfLoad, Whole
@@ -57,6 +59,7 @@ from bystander.verdicts.worded.sentences import (
     settled_sentence,
     suite_sentence,
 )
+from bystander.verdicts.worded.since import apart_text, since_lines
 from bystander.verdicts.worded.steps import StepAxis, step_axis
 from bystander.verdicts.worded.whole import contribution_text, whole_lines
 from bystander.verdicts.words import CeilingVerdict, Order, Pairing, Relevance, Scale, StopReason, Verdict
@@ -73,6 +76,7 @@ __all__ = [
     "BlockSeries",
     "CeilingRow",
     "CeilingVerdict",
+    "Change",
     "Commit",
     "Decision",
     "Disagreement",
@@ -98,6 +102,8 @@ __all__ = [
     "Searched",
     "SettledRow",
     "Shift",
+    "Since",
+    "SinceRow",
     "Single",
     "SoFar",
     "Spread",
@@ -114,6 +120,7 @@ __all__ = [
     "Whole",
     "acceptable",
     "answer_sentence",
+    "apart_text",
     "beyond_text",
     "bisected_lines",
     "bisecting",
@@ -154,10 +161,13 @@ __all__ = [
     "row_sentence",
     "rows_over_time",
     "rung_state",
+    "same_code_change",
     "saved_text",
     "see_sentence",
     "settled_sentence",
     "shared_axis",
+    "since",
+    "since_lines",
     "so_far_text",
     "spreads",
     "step_axis",

@@ -9,7 +9,8 @@ __all__ = ["refuse_contradictions"]
 _PAIRS = (
     ("a command", "--arm"), ("a command", "--call"), ("a command", "--study"), ("--arm", "--call"),
     ("--arm", "--study"), ("--call", "--study"), ("--blocks", "--budget"), ("--fixed", "--blocks"),
-    ("--fixed", "--budget"), ("--fixed", "--strict"),
+    ("--fixed", "--budget"), ("--fixed", "--strict"), ("--with-earlier", "a command"), ("--with-earlier", "--arm"),
+    ("--with-earlier", "--call"), ("--with-earlier", "--again"),
 )  # fmt: skip
 _NEED = {  # an option, and those of which one must be there for it to apply
     "--elsewhere": ("--resume",), "--from-first": ("--again",), "--candidate": ("--again",), "--given": ("--call",),

@@ -23,11 +23,23 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
 from bystander.flow.records.settled import judged_beside, settled_beside
+from bystander.flow.records.since import since_record
 from bystander.flow.records.told import told_accounts, told_answers
 from bystander.units import moment_text
-from bystander.verdicts import Decision, GateFinding, Note, Options, decide, gate, gate_ask, gate_words, with_settled
+from bystander.verdicts import (
+    Decision,
+    GateFinding,
+    Note,
+    Options,
+    Since,
+    decide,
+    gate,
+    gate_ask,
+    gate_words,
+    with_settled,
+)
 
-__all__ = ["decided", "decision_json", "loaded"]
+__all__ = ["beside", "decided", "decision_json", "loaded"]
 
 
 def loaded(archive: Path, name: str | None) -> Record:
@@ -116,6 +128,13 @@ def _ended(one: EndedEarly) -> Note:
     )
 
 
-def decision_json(decision: Decision, finding: GateFinding | None = None) -> str:
+def decision_json(decision: Decision, finding: GateFinding | None = None, told: Since | None = None) -> str:
     """Return a decision as the JSON document whose schema is in docs/verdicts.schema.json."""
-    return verdicts_json(decision, finding)
+    return verdicts_json(decision, finding, told)
+
+
+def beside(archive: Path, decision: Decision, name: str | None) -> Since | None:
+    """Return how a decision stands beside an earlier record; None where none is named."""
+    if name is None:
+        return None
+    return since_record(archive, loaded(archive, decision.head.uuid), decision, name)
