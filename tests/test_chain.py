@@ -404,3 +404,24 @@ def test_the_recorded_history_says_what_is_true(run: Run, tmp_path: Path) -> Non
             assert row["answer"] == ("differs" if differs else "same")
     assert any(one["state"] in shown for link in document["links"] for one in link["joined"])
     assert (office / "ladder.html").stat().st_size > 10_000
+
+
+def test_leads_tell_what_became_of_them(run: Run, tmp_path: Path) -> None:
+    """A lead that a later link edited names the link and its gain; a list from before it was kept says so."""
+    ids = make_history(tmp_path, [(0.02, 0.02, 0.02), (0.01, 0.02, 0.02)])
+    steps = "import time\n" + (tmp_path / "steps.py").read_text().replace(
+        "def first():\n", "def first():\n    end = time.process_time() + 0.3\n    while time.process_time() < end:\n        pass\n"
+    )
+    git(tmp_path, "checkout", "-q", "c0")
+    (tmp_path / "steps.py").write_text(steps)
+    run("inspect", "--call", "steps:first", "--quiet", "--tick", "2 ms")
+    before = run("leads").stdout
+    git(tmp_path, "checkout", "-q", "-f", "main")
+    run("chain", "c0..c1", "--quiet")
+    run("settle", ids[1], "kept", "--because", "less")
+    after = " ".join(run("leads", "first-now-1").stdout.split())
+
+    assert "steps.first" in before
+    assert "was edited by" not in before
+    assert f"steps.first was edited by {ids[1]} of walk-1, kept: faster" in after
+    assert f"This list was made before {ids[1]} was kept" in after

@@ -84,6 +84,11 @@ class Kept:
         return run_name(self.head, self.run)
 
     @property
+    def made_wall_s(self) -> float:
+        """When it was begun, in seconds since 1970; when its record was, where nobody knows."""
+        return self.run.began_wall_s or self.head.started_wall_s
+
+    @property
     def workload_name(self) -> str:
         """The workload's name."""
         return self.head.study.workloads[self.workload].name

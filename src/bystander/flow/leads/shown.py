@@ -16,9 +16,11 @@ from bystander.design import (
     RecordHead,
     fated_account,
     fated_table,
+    place_label,
 )
 from bystander.errors import UsageError
 from bystander.exchange import accounts_json, places_json
+from bystander.flow.chains.became import Became, became_of
 from bystander.flow.leads.accounts import account_of, view_of
 from bystander.flow.leads.beyond import expected_of, hinted, hints_of, surprised
 from bystander.flow.leads.edits import moved_on, with_edits, with_hunks
@@ -116,6 +118,7 @@ def shown_of(archive: Path, kept: Sequence[Kept], left_out: Sequence[tuple[str, 
     here = study_file_here(kept[0].head) is not None
     if is_two(kept, wanted):
         accounts = [fated_account(one, judged) for one in accounts_of(kept, left_out, wanted)]
+        accounts = [_with_became(archive, *pair) for pair in zip(kept, accounts, strict=True)]
         timed = timed_verdicts(archive, kept[0].head)
         told = [replace(one, timed=timed.get((one.workload, one.against, one.arm), "")) for one in accounts]
         testable = here and any(one.leads or one.hints for one in told)
@@ -123,7 +126,20 @@ def shown_of(archive: Path, kept: Sequence[Kept], left_out: Sequence[tuple[str, 
     order, arm = _order_of_places(wanted), arm_of(kept[0], wanted)
     table = table_of_state(kept[0], arm, wanted.view or VIEWS[0], order)
     table = hinted(fated_table(table, judged, kept[0].head.study.margin), kept[0], arm)
+    since = became_of(archive, kept[0].head, kept[0].made_wall_s, [row.label for row in table.rows], table.workload)
+    table = replace(table, sentences=(*_first(since), *table.sentences), about=(*since.lines, *table.about))
     return Shown((), replace(table, sentences=(*left_out[0], *table.sentences)), order, here and bool(table.hints))
+
+
+def _first(since: Became) -> tuple[str, ...]:
+    return (since.before,) if since.before else ()
+
+
+def _with_became(archive: Path, kept: Kept, account: Account) -> Account:
+    """Return an account that says which of its leads were edited since, and that edits were kept since."""
+    labels = [place_label(lead.place) for lead in account.leads]
+    since = became_of(archive, kept.head, kept.made_wall_s, labels, account.workload)
+    return replace(account, about=(*_first(since), *since.lines, *account.about))
 
 
 def tried(archive: Path, record: str | None, wanted: Wanted, number: int) -> Tried:
