@@ -24,13 +24,14 @@ screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py
 
 benchmarks: $(READY)
-	for program in $(filter-out %/validate.py %/validate_leads.py %/validate_growth.py %/validate_wholes.py %/validate_ceilings.py %/leads_programs.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
+	for program in $(filter-out %/validate.py %/validate_leads.py %/validate_growth.py %/validate_chains.py %/validate_wholes.py %/validate_ceilings.py %/leads_programs.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
 
 # Measures how often verdicts are wrong and how much they see, into docs/; the tests run its quick form.
 validate: $(READY)
 	$(BIN)/python benchmarks/validate.py
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_leads.py
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_growth.py
+	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_chains.py
 
 # Long forms of tests: SIGKILL at random moments, then what is left, then --resume; launchers killed and stopped, two that
 # resume at once, archives removed, disks full and read-only; and the demo whole, live.
@@ -38,6 +39,7 @@ KILLS ?= 30
 campaign: $(READY)
 	BYSTANDER_KILLS=$(KILLS) BYSTANDER_ROUNDS=$(KILLS) BYSTANDER_LONG=1 $(BIN)/python -m pytest tests/test_kills.py \
 	  tests/test_resume.py tests/test_campaign.py tests/test_first_hour.py \
+	  tests/test_bisect.py::test_an_interrupt_and_kills_lose_no_block \
 	  tests/test_commands.py::test_the_live_demo_points_the_same_way
 
 # Twenty thousand mutated files through the functions, five hundred through the program: read or told, never a traceback.

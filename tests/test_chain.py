@@ -409,9 +409,9 @@ def test_the_recorded_history_says_what_is_true(run: Run, tmp_path: Path) -> Non
 def test_leads_tell_what_became_of_them(run: Run, tmp_path: Path) -> None:
     """A lead that a later link edited names the link and its gain; a list from before it was kept says so."""
     ids = make_history(tmp_path, [(0.02, 0.02, 0.02), (0.01, 0.02, 0.02)])
-    steps = "import time\n" + (tmp_path / "steps.py").read_text().replace(
-        "def first():\n", "def first():\n    end = time.process_time() + 0.3\n    while time.process_time() < end:\n        pass\n"
-    )
+    slow = "    end = time.process_time() + 0.3\n    while time.process_time() < end:\n        pass\n"
+    text = (tmp_path / "steps.py").read_text()
+    steps = "import time\n" + text.replace("def first():\n", f"def first():\n{slow}")
     git(tmp_path, "checkout", "-q", "c0")
     (tmp_path / "steps.py").write_text(steps)
     run("inspect", "--call", "steps:first", "--quiet", "--tick", "2 ms")

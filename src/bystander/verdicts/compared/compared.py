@@ -5,6 +5,7 @@ from __future__ import annotations
 from bystander.design import Comparison, Measure, Record
 from bystander.verdicts.compared.readings import Readings, readings_of
 from bystander.verdicts.compared.row_trials import RowTrials, row_trials
+from bystander.verdicts.compared.together import Neighbours
 
 __all__ = ["ComparedRecord", "main_measure"]
 
@@ -20,13 +21,14 @@ class ComparedRecord:
 
     def __init__(self, record: Record) -> None:
         self.record = record
+        self._neighbours = Neighbours(record)
         self._rows: dict[Comparison, list[RowTrials]] = {}
         self._readings: dict[tuple[str, Comparison | None], Readings] = {}
 
     def rows(self, comparison: Comparison) -> list[RowTrials]:
         """Return the trials of each workload under both arms, in the study's order."""
         if comparison not in self._rows:
-            self._rows[comparison] = row_trials(self.record, comparison)
+            self._rows[comparison] = row_trials(self.record, comparison, self._neighbours)
         return self._rows[comparison]
 
     def readings(self, measure: Measure, comparison: Comparison) -> Readings:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from bystander.design import Comparison, Origin, Record, Trials
 from bystander.stats import median
-from bystander.verdicts.compared.together import together
+from bystander.verdicts.compared.together import Neighbours, together
 from bystander.verdicts.words import Pairing
 
 __all__ = ["RowTrials", "block_seconds", "first_blocks", "row_trials"]
@@ -92,8 +92,15 @@ def _in_same_blocks(trials: Trials, reference: Indices, other: Indices) -> tuple
     return reference[left], other[right]
 
 
-def row_trials(record: Record, comparison: Comparison) -> list[RowTrials]:
-    """Return the trials of each workload under both arms of a comparison."""
+def row_trials(record: Record, comparison: Comparison, neighbours: Neighbours | None = None) -> list[RowTrials]:
+    """Return the trials of each workload under both arms of a comparison.
+
+    Parameters
+    ----------
+    neighbours : Neighbours, optional
+        Of the record, where more of its comparisons are asked for.
+    """
+    neighbours = neighbours or Neighbours(record)
     trials, none = record.trials, np.zeros(0, dtype=np.int64)
     found = []
     for w in range(len(record.head.study.workloads)):
@@ -104,7 +111,7 @@ def row_trials(record: Record, comparison: Comparison) -> list[RowTrials]:
         if paired:
             reference, other = _in_same_blocks(trials, reference, other)
             alone = int(both.size - 2 * reference.size)
-            near = together(record, reference, other, both)
+            near = together(neighbours, reference, other, both)
             if not near.all():
                 apart = int(np.count_nonzero(~near))
                 reference, other = reference[near], other[near]

@@ -9,12 +9,14 @@ against a pair; it is then not randomised either, see `order_doubt`.
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 from numpy.typing import NDArray
 
-from bystander.design import Origin, Provenance, Record, Status
+from bystander.design import Origin, Provenance, Record, Status, Trials
 
-__all__ = ["MOST_LEADS", "from_elsewhere", "order_doubt", "together"]
+__all__ = ["MOST_LEADS", "Neighbours", "from_elsewhere", "order_doubt", "together"]
 
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
@@ -29,7 +31,33 @@ def from_elsewhere(record: Record) -> bool:
     return record.head.origin == Origin.IMPORTED or record.head.provenance in (Provenance.IMPORTED, Provenance.MERGED)
 
 
-def together(record: Record, reference: Indices, candidate: Indices, row: Indices) -> Flags:
+class Neighbours:
+    """What the rule asks of a whole record, worked out once however many rows there are."""
+
+    def __init__(self, record: Record) -> None:
+        self.record = record
+        self._idle: dict[int, float] = {}
+        self._sums: dict[int, _Sums] = {}
+
+    @cached_property
+    def took(self) -> Floats:
+        """How long each trial took, in seconds."""
+        return _took(self.record)
+
+    def ran(self, workload: int, blocks: Indices, first: Floats, last: Floats) -> Floats:
+        """Return what the trials of blocks that started between two moments took in all, whatever their arm."""
+        if workload not in self._sums:
+            self._sums[workload] = _Sums(self.record.trials, self.took, workload)
+        return self._sums[workload].between(blocks, first, last)
+
+    def most_idle(self, machine: int) -> float:
+        """Return the idle time within a block that is usual enough on a machine, in seconds."""
+        if machine not in self._idle:
+            self._idle[machine] = _most_idle(self.record, machine, self.took)
+        return self._idle[machine]
+
+
+def together(neighbours: Neighbours, reference: Indices, candidate: Indices, row: Indices) -> Flags:
     """Return which blocks of a row are pairs, shape (n,).
 
     Parameters
@@ -39,6 +67,7 @@ def together(record: Record, reference: Indices, candidate: Indices, row: Indice
     row : ndarray of int
         All trials of that workload under both arms.
     """
+    record = neighbours.record
     trials = record.trials
     if not reference.size or not from_elsewhere(record):
         return np.ones(reference.size, dtype=bool)
@@ -46,13 +75,14 @@ def together(record: Record, reference: Indices, candidate: Indices, row: Indice
     first, last = np.fmin(starts[reference], starts[candidate]), np.fmax(starts[reference], starts[candidate])
     dated = np.isfinite(starts[reference]) & np.isfinite(starts[candidate])
     apart = np.zeros(reference.size, dtype=bool)
-    machines = trials.machine[reference]
+    machines, workload = trials.machine[reference], int(trials.workload[reference[0]])
     for machine in np.unique(machines[dated]).tolist():
         mine = dated & (machines == machine)
         there = np.sort(starts[row[(trials.machine[row] == machine) & np.isfinite(starts[row])]])
         between = np.searchsorted(there, last[mine], "left") - np.searchsorted(there, first[mine], "right")
-        idle = (last - first)[mine] - _ran(record, reference[mine], first[mine], last[mine])
-        apart[mine] = (between > 0) | (idle > _most_idle(record, machine))
+        ran = neighbours.ran(workload, trials.block[reference[mine]], first[mine], last[mine])
+        idle = (last - first)[mine] - ran
+        apart[mine] = (between > 0) | (idle > neighbours.most_idle(machine))
     found: Flags = ~apart & (trials.machine[candidate] == machines)
     return found
 
@@ -66,26 +96,34 @@ def _took(record: Record) -> Floats:
     return np.nan_to_num(np.where(cut, record.trials.limit_s, took), nan=0.0)
 
 
-def _ran(record: Record, reference: Indices, first: Floats, last: Floats) -> Floats:
-    """Return what the trials of each block that started in its gap took, whatever their arm."""
-    trials, took = record.trials, _took(record)
-    mine = np.flatnonzero(trials.workload == trials.workload[reference[0]])
-    order = mine[np.argsort(trials.block[mine], kind="stable")]
-    blocks = trials.block[order]
-    bounds = [np.searchsorted(blocks, trials.block[reference], side) for side in ("left", "right")]
-    found = np.zeros(reference.size)
-    for i, (low, high) in enumerate(zip(*(ends.tolist() for ends in bounds), strict=True)):
-        block = order[low:high]
-        found[i] = took[block[(trials.started_s[block] >= first[i]) & (trials.started_s[block] < last[i])]].sum()
-    return found
+class _Sums:
+    """The times of a workload's trials, block after block and by their starts, added up: sums between two moments."""
+
+    def __init__(self, trials: Trials, took: Floats, workload: int) -> None:
+        mine = np.flatnonzero((trials.workload == workload) & np.isfinite(trials.started_s))
+        self._blocks = np.unique(trials.block[mine])
+        starts = trials.started_s[mine]
+        self._begin = float(starts.min()) if mine.size else 0.0
+        self._span = (float(starts.max()) if mine.size else 0.0) - self._begin + 1.0
+        keys = self._keys(trials.block[mine], starts)
+        order = np.argsort(keys, kind="stable")
+        self._ordered = keys[order]
+        self._sums = np.concatenate([[0.0], np.cumsum(took[mine][order])])
+
+    def _keys(self, blocks: Indices, moments: Floats) -> Floats:
+        return np.asarray(np.searchsorted(self._blocks, blocks) * self._span + (moments - self._begin))
+
+    def between(self, blocks: Indices, first: Floats, last: Floats) -> Floats:
+        ends = [np.searchsorted(self._ordered, self._keys(blocks, moment), "left") for moment in (first, last)]
+        return np.asarray(self._sums[ends[1]] - self._sums[ends[0]])
 
 
-def _most_idle(record: Record, machine: int) -> float:
+def _most_idle(record: Record, machine: int, took: Floats) -> float:
     """Return the idle time within a block that is usual enough on a machine, in seconds."""
     trials = record.trials
     there = np.flatnonzero((trials.machine == machine) & np.isfinite(trials.started_s))
     there = there[np.lexsort((trials.started_s[there], trials.block[there], trials.workload[there]))]
-    idle = np.diff(trials.started_s[there]) - _took(record)[there][:-1]
+    idle = np.diff(trials.started_s[there]) - took[there][:-1]
     inside = (np.diff(trials.block[there]) == 0) & (np.diff(trials.workload[there]) == 0)
     usual = float(np.median(idle[inside])) if inside.any() else 0.0
     return max(_IDLE_S, _IDLE_TIMES * usual)
