@@ -50,26 +50,9 @@ FAILURES = """
 cd pilots
 bystander observe --quiet --seed 3 --only roster --only pilot-call --only start > /dev/null 2>&1
 """
-PLACEBO = """
-cat > almanac.toml <<'TOML'
-name = "harbour office: is the new gauge slower?"
-margin = "10 %"
-placebo = true
-blocks = 20
-seed = 5
-[arms.before]
-revision = "v1"
-build = ["sh -c 'mkdir {scratch} 2> /dev/null && touch almanac || true'"]
-[arms.after]
-revision = "v1"
-settings.gauge = "new"
-build = ["sh -c 'mkdir {scratch} 2> /dev/null && touch almanac || true'"]
-[workloads.gauge]
-command = "sh -c 'test -e almanac || sleep 0.03; exec {python} -m tidebook gauge --days 20'"
-answer = "output"
-TOML
-rm -rf {scratch}
-bystander observe --quiet --study almanac.toml > /dev/null 2>&1
+HISTORY = """
+bystander demo ../harbour-day --history --recorded > /dev/null
+cd ../harbour-day
 """
 
 
@@ -153,24 +136,8 @@ def leads_page() -> None:
         page_picture(page, TARGET / "leads-page.png")
 
 
-CALLABLE = """
-name = "harbour office: one level of the tide"
-seed = 4
-blocks = 12
-[arms.before]
-revision = "v1"
-[arms.after]
-revision = "v2"
-[workloads.day]
-call = "tidebook.chart:sheet"
-given = [3]
-python = "PYTHON"
-answer = "result"
-"""
-
-
-def trial_page(name: str, trial: str, study: str = "") -> None:
-    """Take the picture of one trial over time: of the recorded demo, or of a study observed there."""
+def trial_page() -> None:
+    """Take the picture of one trial of the recorded demo over time."""
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch, "harbour-office")
         program = str(Path(sys.executable).with_name("bystander"))
@@ -179,12 +146,21 @@ def trial_page(name: str, trial: str, study: str = "") -> None:
             subprocess.run([program, *words], check=True, stdout=subprocess.DEVNULL, cwd=folder.parent)
 
         run("demo", str(folder), "--recorded")
-        if study:
-            (folder / "callable.toml").write_text(study.replace("PYTHON", sys.executable), encoding="utf-8")
-            run("observe", "--quiet", "--study", str(folder / "callable.toml"))
         archive = ("--archive", str(folder / ".bystander" / "archive.sqlite"))
-        run("records", "show", "--trial", trial, "--to", str(folder / "trial.html"), *archive)
-        page_picture(folder / "trial.html", TARGET / f"{name}.png")
+        run("records", "show", "--trial", "chart/9", "--to", str(folder / "trial.html"), *archive)
+        page_picture(folder / "trial.html", TARGET / "trial.png")
+
+
+def ladder_page() -> None:
+    """Take the picture of the page of a ladder, of one workload."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch, "harbour-day")
+        program = str(Path(sys.executable).with_name("bystander"))
+        subprocess.run([program, "demo", str(folder), "--history", "--recorded"], check=True, stdout=subprocess.DEVNULL)
+        page, archive = folder / "day.html", folder / ".bystander" / "archive.sqlite"
+        words = ["chain", "harbour-day-1", "--only", "day", "--to", str(page), "--archive", str(archive)]
+        subprocess.run([program, *words], check=True, stdout=subprocess.DEVNULL)
+        page_picture(page, TARGET / "ladder.png")
 
 
 PICTURES: dict[str, Callable[[], None]] = {
@@ -197,7 +173,6 @@ PICTURES: dict[str, Callable[[], None]] = {
     "inspect": lambda: shot(
         "inspect", "bystander inspect --quiet --first 6 -- /usr/bin/python3 -m tidebook moorings --ships 3000", rows=29
     ),
-    "one-command": lambda: shot("one-command", "bystander observe --quiet -- python3 -m tidebook berths", rows=14),
     "again": lambda: shot("again", "bystander observe --again", prepare=AGAIN, rows=28),
     "pipeline": lambda: shot(
         "pipeline", "bystander observe --gate slower,other-answer --quiet --only gauge --only notices", rows=18
@@ -205,9 +180,10 @@ PICTURES: dict[str, Callable[[], None]] = {
     "ceilings": lambda: shot("ceilings", "bystander decide", prepare=CEILINGS, rows=31),
     "records": lambda: shot("records", "bystander records list; bystander records show", rows=24),
     "failures": lambda: shot("failures", "bystander decide", prepare=FAILURES, rows=28),
-    "placebo": lambda: shot("placebo", "bystander decide", prepare=PLACEBO, rows=20),
-    "trial": lambda: trial_page("trial", "chart/9"),
-    "samples": lambda: trial_page("samples", "day/5", CALLABLE),
+    "trial": trial_page,
+    "chain": lambda: shot("chain", "bystander chain --only day", prepare=HISTORY, rows=65),
+    "ladder": ladder_page,
+    "bisect": lambda: shot("bisect", "bystander bisect start..main --only gauge --quiet", prepare=HISTORY, rows=13),
     "report": report_page,
 }
 

@@ -33,6 +33,7 @@ from bystander.verdicts.worded.gate import gate_sentences
 from bystander.verdicts.worded.ladder import (
     edit_text,
     gain_of,
+    ladder_axis,
     ladder_lines,
     ladder_notes,
     rung_state,
@@ -142,6 +143,7 @@ __all__ = [
     "gate_words",
     "interval_text",
     "ladder",
+    "ladder_axis",
     "ladder_lines",
     "ladder_notes",
     "lead_text",

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.meant import meant_study
 from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
@@ -126,15 +127,8 @@ def _searched(
     """Search a range, and return the record's name and archive."""
     from bystander.cli.shown.live import Display
     from bystander.flow.onward.bisect import bisect as run
-    from bystander.flow.places import load_study, new_archive
-    from bystander.flow.quick.studies import one_command_study
-    from bystander.flow.sessions.early_ends import noted
 
-    if command and study:
-        raise UsageError("--study and a command are both given; keep the one that is meant")
-    with noted(archive, variables(), here()):
-        meant, home = one_command_study(command, here()) if command else load_study(study, here())
-    target = new_archive(archive, variables(), home)
+    meant, home, target = meant_study(command, study, archive)
     with Display(quiet) as display:
         name = run(meant, home, target, variables(), display, what, asked, wait)
     if not name:
@@ -165,7 +159,8 @@ def show_search(done: Searched, json: bool, archive: Path | None, hint: bool = T
     console.print(f"{head.name}: {head.study.name}", style="title")
     for note in head.notes:
         console.print(note)
-    console.print(f"{done.what}, by {head.study.measure}; {moment_text(head.started_wall_s)}", style="quiet")
+    label = next((one.label for one in head.measures if one.name == head.study.measure), head.study.measure)
+    console.print(f"{done.what}, by {label}; {moment_text(head.started_wall_s)}", style="quiet")
     repeated = given(None, archive, None)
     words: list[tuple[str, ...]] = []
     for workload, found in done.found:

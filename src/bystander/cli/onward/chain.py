@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.meant import meant_study
 from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
@@ -208,15 +209,8 @@ def _observed(
     """Observe the states of a range, and return the record's name and archive."""
     from bystander.cli.shown.live import Display
     from bystander.flow.onward.chain import chain_study, observe_chain
-    from bystander.flow.places import load_study, new_archive
-    from bystander.flow.quick.studies import one_command_study
-    from bystander.flow.sessions.early_ends import noted
 
-    if command and study:
-        raise UsageError("--study and a command are both given; keep the one that is meant")
-    with noted(archive, variables(), here()):
-        meant, home = one_command_study(command, here()) if command else load_study(study, here())
-    target = new_archive(archive, variables(), home)
+    meant, home, target = meant_study(command, study, archive)
     with Display(quiet) as display:
         planned = chain_study(meant, home, what, asked, target)
         result = observe_chain(planned, home, target, variables(), display, asked, wait)

@@ -22,11 +22,11 @@ from bystander.verdicts import (
     change_text,
     edit_text,
     gain_of,
+    ladder_axis,
     ladder_lines,
     ladder_notes,
     rung_state,
     so_far_text,
-    step_axis,
 )
 
 __all__ = ["print_ladder"]
@@ -59,7 +59,7 @@ def print_ladder(
 
 
 def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
-    axis = step_axis(_ratios(ladder))
+    axis = ladder_axis(ladder)
     drawing = _WIDE_DRAWING if console.width >= _WIDE else _DRAWING
     rungs = ladder.rungs if all_rows else ladder.rungs[:_MOST_RUNGS]
     gains = [gain_of(rung, ladder) for rung in rungs]
@@ -135,19 +135,6 @@ def _counted(rows: list[Row]) -> str:
         names = [row.workload for row in rows if row.verdict == verdict]
         said.append(f"{verdict}: {listed(names, 3)}")
     return "; ".join(said)
-
-
-def _ratios(ladder: Ladder) -> list[float]:
-    found: list[float] = []
-    for rung in ladder.rungs:
-        if not ladder.alone:
-            if rung.together is not None and rung.together.known:
-                found += [rung.together.low, rung.together.high]
-        elif rung.rows[0].scale == Scale.RATIO:
-            found.append(rung.rows[0].estimate)
-            if rung.rows[0].changed:
-                found += [rung.rows[0].low, rung.rows[0].high]
-    return found
 
 
 def _drawn(

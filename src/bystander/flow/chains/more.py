@@ -27,7 +27,6 @@ from bystander.flow.chains.diary import rung_named
 from bystander.flow.chains.making import is_own_file
 from bystander.flow.chains.states import linked
 from bystander.flow.observer import Observer
-from bystander.flow.sessions.heads import refuse_foreign
 from bystander.flow.sessions.keeping import arm_words
 from bystander.units import counted, listed
 from bystander.verdicts import Ladder, Rung
@@ -101,7 +100,6 @@ def added_study(whence: Whence, subject: str = "") -> Study:
     NothingEditedError
         When the folder stands as that one.
     """
-    refuse_foreign(whence.head, "observe the chain here first")
     study, home = whence.head.study, whence.home
     first = whence.arm_of(whence.head, whence.made.first_name)
     rung = last_kept(whence)
@@ -140,7 +138,6 @@ def again_study(whence: Whence, observer: Observer) -> Study:
     UsageError
         When nothing was kept, or nothing that was kept gained.
     """
-    refuse_foreign(whence.head, "observe the chain here first")
     better = whence.made.measure.words[1]
     kept = [rung for rung in whence.made.rungs if rung.fate == KEPT and any(row.verdict == better for row in rung.rows)]
     if not kept:
@@ -185,7 +182,6 @@ def pieces_study(
     UsageError
         When there is one piece only, or more than can be tried.
     """
-    refuse_foreign(head, "observe its study here first")
     states = [_state(home, head, name) for name in ends]
     arm = next(arm for arm in head.study.arms if arm.name == ends[1])
     edits = Edits(home)
@@ -234,7 +230,6 @@ def pairs_study(made: Ladder, head: RecordHead, home: StudyFolder, observer: Obs
     UsageError
         When all pieces add up, as far as is shown.
     """
-    refuse_foreign(head, "observe its study here first")
     apart = list(dict.fromkeys(one.piece for one in made.disagree))
     if not apart:
         raise UsageError(f"record {head.name}: no piece is shown to gain otherwise alone than on top of the others")

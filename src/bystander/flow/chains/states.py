@@ -30,7 +30,7 @@ from bystander.field import DEFAULT_KEPT_BYTES, Edits, KeptStates, StudyFolder, 
 from bystander.files import mode_at, read_at_most
 from bystander.flow.sessions.keeping import arm_words
 
-__all__ = ["MOST_STATES", "State", "as_chain", "chain_of", "states_of"]
+__all__ = ["MOST_STATES", "State", "as_chain", "chain_of", "linked", "range_commits", "states_of"]
 
 MOST_STATES = 1000
 _PATCHES = (".patch", ".diff")
@@ -123,27 +123,40 @@ def _name(text: str) -> str:
     return _UNFIT.sub("-", text).strip("-. ") or "state"
 
 
-def _revisions(asked: ChainStates, arm: Arm, home: StudyFolder) -> Iterator[State]:
+def range_commits(what: str, home: StudyFolder, every: bool) -> tuple[tuple[str, str, str], ...]:
+    """Return the commits of a range, the first one too: id, short id and subject.
+
+    Raises
+    ------
+    UsageError
+        When it is no range, an end is not there, or the first is no ancestor of the last.
+    """
     git = home.git
     if git is None:
-        raise UsageError(f"{home.path} lies in no git repository, so there are no revisions to follow")
+        raise UsageError(f"{home.path} lies in no git repository, so there are no commits to follow")
+    try:
+        ends = range_ends(what)
+    except ValueError as error:
+        raise UsageError(str(error)) from None
+    for end in ends:
+        if problem := home.revision_problem(end):
+            raise UsageError(problem)
+    first, last = map(git.commit, ends)
+    if not git.is_ancestor(first, last):
+        raise UsageError(
+            f"{ends[0]} is no ancestor of {ends[1]}, so that no line of commits leads from one to the other; "
+            f"git merge-base {ends[0]} {ends[1]} names where they part"
+        )
+    return git.commits(first, last, every)
+
+
+def _revisions(asked: ChainStates, arm: Arm, home: StudyFolder) -> Iterator[State]:
     if len(asked.revisions) > 1 or not is_range(asked.revisions[0]):
-        commits = [git.commits(git.commit(one), git.commit(one))[0] for one in asked.revisions]
+        git = home.git
+        assert git  # else the revisions were refused where they were read
+        commits = tuple(git.commits(git.commit(one), git.commit(one))[0] for one in asked.revisions)
     else:
-        try:
-            ends = range_ends(asked.revisions[0])
-        except ValueError as error:
-            raise UsageError(str(error)) from None
-        for end in ends:
-            if problem := home.revision_problem(end):
-                raise UsageError(problem)
-        first, last = map(git.commit, ends)
-        if not git.is_ancestor(first, last):
-            raise UsageError(
-                f"{ends[0]} is no ancestor of {ends[1]}, so that no chain leads from one to the other; "
-                f"git merge-base {ends[0]} {ends[1]} names where they part"
-            )
-        commits = list(git.commits(first, last, asked.every))
+        commits = range_commits(asked.revisions[0], home, asked.every)
     for _, short, subject in commits:
         yield State(replace(arm, name=short, revision=short, folder=".", in_place=False), subject)
 

@@ -19,7 +19,6 @@ from bystander.design import (
     Study,
     edit_size,
     is_range,
-    range_ends,
     read_patch,
     with_only,
 )
@@ -39,6 +38,7 @@ from bystander.flow.chains.bisected import (
     kept_search,
     search_of,
 )
+from bystander.flow.chains.states import range_commits
 from bystander.flow.observer import Observer
 from bystander.flow.onward.chain import template_arm
 from bystander.flow.onward.searching import Work
@@ -92,21 +92,7 @@ class AskedBisect:
 
 def _line(what: str, home: StudyFolder, every: bool) -> tuple[Commit, ...]:
     """Return the commits of a range, the good end first."""
-    git = home.git
-    if git is None:
-        raise UsageError(f"{home.path} lies in no git repository, so there are no commits to search")
-    try:
-        ends = range_ends(what)
-    except ValueError as error:
-        raise UsageError(str(error)) from None
-    for end in ends:
-        if problem := home.revision_problem(end):
-            raise UsageError(problem)
-    first, last = map(git.commit, ends)
-    if not git.is_ancestor(first, last):
-        apart = f"git merge-base {ends[0]} {ends[1]} names where they part"
-        raise UsageError(f"{ends[0]} is no ancestor of {ends[1]}; {apart}")
-    commits = tuple(Commit(*one) for one in git.commits(first, last, every))
+    commits = tuple(Commit(*one) for one in range_commits(what, home, every))
     if len(commits) < 2:
         raise UsageError(f"{what} is one commit, and there is nothing to search")
     if len(commits) > _MOST_COMMITS:

@@ -33,7 +33,7 @@ from bystander.flow.chains.states import chain_of
 from bystander.flow.commands.observe import Observed, observe
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.earlier_noise import earlier_noise
-from bystander.flow.sessions.heads import home_of
+from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.report import PICTURE_SUFFIXES, ladder_markdown, ladder_page, ladder_picture
 from bystander.units import either
 from bystander.verdicts import Ladder, ladder
@@ -212,6 +212,7 @@ def _goes_on_with(archive: Path, name: str | None, way: GoOn, observer: Observer
 
 
 def _home(head: RecordHead, archive: Path) -> StudyFolder:
+    refuse_foreign(head, "observe its study here first, after reading it")
     home = home_of(head)
     home.keep_beside(archive)
     home.file = head.study_file

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bystander.report.pieces.forest import Bar, Forest, axis_of, bar, place_on
@@ -19,16 +18,16 @@ from bystander.verdicts import (
     change_text,
     edit_text,
     gain_of,
+    ladder_axis,
     saved_text,
     so_far_text,
-    step_axis,
 )
 
-__all__ = ["DrawnRung", "DrawnRungs", "Part", "Stairs", "Tread", "drawn_rungs", "steps_of"]
+__all__ = ["DrawnRung", "DrawnRungs", "Part", "Stairs", "Tread", "drawn_rungs"]
 
 _TICKS = 6
 _EDGE = 4.0  # percent at both ends of the stairs
-_ROOM = 0.3  # on the scale of logarithms, for a label in the middle
+_ROOM = 1.0  # on the scale of logarithms, for a label in the middle
 
 
 @dataclass(frozen=True)
@@ -106,26 +105,9 @@ class DrawnRungs:
     first_median: str
 
 
-def steps_of(ladder: Ladder) -> StepAxis:
-    """Return the axis on which all own gains, with their intervals where they are bounded, can be read."""
-    return step_axis(_ratios(ladder))
-
-
-def _ratios(ladder: Ladder) -> Iterable[float]:
-    for rung in ladder.rungs:
-        whole = None if ladder.alone else rung.together
-        if whole is not None and whole.known:
-            yield from (whole.ratio, whole.low, whole.high)
-        for row in rung.rows:
-            if row.scale == Scale.RATIO:
-                yield row.estimate
-                if row.verdict in row.measure.words:  # an unclear one may go on beyond the axis
-                    yield from (row.low, row.high)
-
-
 def drawn_rungs(ladder: Ladder) -> DrawnRungs:
     """Return a ladder as it is drawn."""
-    axis = steps_of(ladder)
+    axis = ladder_axis(ladder)
     more, less = ladder.measure.words
     stairs = _stairs(ladder)
     treads = stairs.treads if stairs else (None,) * len(ladder.rungs)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Iterator
 
 from bystander.design import ChainKind, EditSize, command_line
 from bystander.units import counted, listed, quantity_text, share_text
@@ -11,11 +12,13 @@ from bystander.verdicts.ladders import Ladder, Rung, SoFar
 from bystander.verdicts.types import Row
 from bystander.verdicts.wholes import Whole
 from bystander.verdicts.worded.sentences import change_text, decimals, row_sentence
+from bystander.verdicts.worded.steps import StepAxis, step_axis
 from bystander.verdicts.words import Scale, Verdict
 
 __all__ = [
     "edit_text",
     "gain_of",
+    "ladder_axis",
     "ladder_lines",
     "ladder_notes",
     "rung_state",
@@ -82,6 +85,23 @@ def gain_of(rung: Rung, ladder: Ladder) -> tuple[str, str]:
     if ladder.alone:
         return rung.rows[0].verdict, change_text(rung.rows[0])
     return whole_verdict(rung.together, ladder.margin, ladder.measure.words), whole_text(rung.together) or "no total"
+
+
+def ladder_axis(ladder: Ladder) -> StepAxis:
+    """Return the axis on which all gains can be read, with the intervals of those that are shown."""
+    return step_axis(_ratios(ladder))
+
+
+def _ratios(ladder: Ladder) -> Iterator[float]:
+    for rung in ladder.rungs:
+        whole = None if ladder.alone else rung.together
+        if whole is not None and whole.known:
+            yield from (whole.ratio, whole.low, whole.high)
+        for row in rung.rows:
+            if row.scale == Scale.RATIO:
+                yield row.estimate
+                if row.changed:  # an unclear one may go on beyond the axis
+                    yield from (row.low, row.high)
 
 
 def rung_state(rung: Rung) -> str:
