@@ -16,18 +16,17 @@ blocks = {blocks}
 [arms.state]
 build = ["sh build.sh"]
 [workloads.walk]
-command = "{python} walk.py"
+command = "{python} -S -E walk.py"
 answer.of = "file"
 answer.file = "answer.txt"
 [workloads.walk.numbers.walk]
 pattern = "walked (\\\\S+) s"
 unit = "s"
 """
-# A block's noise is that of its number, the same for all arms; each trial has a little of its own.
-WALK = """import hashlib, os, random
+# Twelve bytes together scatter nearly normally about 1530, with a standard deviation of a sixth of that.
+WALK = """import os
 from steps import first, second, third
-random.seed(int.from_bytes(os.urandom(8), "big"))
-noise = random.gauss(0, {noise})
+noise = {noise} * (sum(os.urandom(12)) / 1530 - 1) * 6
 with open("answer.txt", "w") as out:
     out.write("{answer}")
 print("walked", (first() + second() + third()) * (1 + noise), "s")
@@ -83,7 +82,7 @@ def make_history(
     answers: Mapping[int, str] | None = None,
     broken: Sequence[int] = (),
     noise: float = 0.002,
-    blocks: int = 12,
+    blocks: int = 10,
 ) -> list[str]:
     """Make a repository of one commit a state, tagged c0, c1, ...; return the short ids of its commits."""
     git(folder, "init", "-q", "-b", "main")

@@ -25,6 +25,8 @@ LOADED = (
     "bystander.flow.commands.decide", "bystander.flow.commands.report", "bystander.flow.commands.records",
     "bystander.archive.writer", "bystander.archive.care", "bystander.cli.shown.checked", "bystander.cli.shown.tables",
     "bystander.cli.shown.live", "bystander.cli.inside", "bystander.cli.shown.inside.places",
+    "bystander.flow.onward.chain", "bystander.flow.onward.bisect", "bystander.cli.shown.ladders",
+    "bystander.report.ladder",
     "bystander.flow.commands.inspect", "bystander.flow.commands.leads", "bystander.report.page", "pandas",
 )  # fmt: skip
 

@@ -137,6 +137,14 @@ def test_the_commit_since_which_it_fails_is_found() -> None:
     assert found.steps[0].commits == (37,)
 
 
+def test_a_good_end_that_fails_is_told() -> None:
+    """Nothing can be held against an end of which every trial fails."""
+    found = conversation(8, {}, np.random.default_rng(2), failing_from=0)
+
+    assert found.outcome is Outcome.GOOD_FAILS
+    assert not found.steps
+
+
 def test_a_change_in_between_that_cannot_be_timed_is_no_answer_to_it() -> None:
     """A probe whose trials all fail counts like a commit that cannot be built."""
     talk = bisecting(4, Rules(second=False))
@@ -219,7 +227,7 @@ def test_a_program_that_begins_to_fail_is_found(run: Run, tmp_path: Path) -> Non
 
 def test_an_interrupt_and_kills_lose_no_block(run: Run, tmp_path: Path) -> None:
     """Killed again and again, a search ends with the same answer; whole blocks are never run again."""
-    kills = int(os.environ.get("BYSTANDER_KILLS", "3"))
+    kills = int(os.environ.get("BYSTANDER_KILLS", "2"))
     ids = make_history(tmp_path, COSTS, noise=0.02)
     rng, archive = np.random.default_rng(6), tmp_path / ".bystander" / "archive.sqlite"
     before: set[tuple[int, int, int]] = set()

@@ -38,6 +38,7 @@ class Outcome(StrEnum):
 
     FOUND = "found"
     NO_CHANGE = "no-change"  # the ends are not shown to differ
+    GOOD_FAILS = "good-fails"  # no trial of the good end ends well, so that nothing can be held against it
     CANNOT_TELL = "cannot-tell"  # some commits remain
     NO_ANSWER = "no-answer"  # what was found did not hold in fresh blocks, three times
     UNFINISHED = "unfinished"

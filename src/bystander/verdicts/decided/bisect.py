@@ -73,6 +73,7 @@ class _Known:
     broken: list[int] = field(default_factory=list)
     blocks: int = 0
     parts: dict[Stage, int] = field(default_factory=dict)
+    good_fails: bool = False
 
     def part(self, stage: Stage) -> int:
         """Return the number of a new run of a stage."""
@@ -90,7 +91,8 @@ def bisecting(count: int, rules: Rules | None = None) -> Talk:
     known.built = [0, count]
     ends, tested = yield from _ends(0, count, rules, known)
     if ends is None:
-        return Bisected(Outcome.NO_CHANGE, tested_blocks=tested, blocks=known.blocks, tried=tuple(known.built))
+        outcome = Outcome.GOOD_FAILS if known.good_fails else Outcome.NO_CHANGE
+        return Bisected(outcome, tested_blocks=tested, blocks=known.blocks, tried=tuple(known.built))
     found = yield from _between(ends, rules, known)
     found = replace(found, ends=ends, tested_blocks=tested)
     if found.steps and rules.second and count > 1 and ends.kind is Kind.TIMED:
@@ -154,6 +156,7 @@ def _shown(answer: Answer, looks: Looks, look: int, rules: Rules) -> tuple[Kind,
 def _ends(good: int, bad: int, rules: Rules, known: _Known) -> Generator[Ask, Answer, tuple[Ends | None, int]]:
     shown, blocks, answer = yield from _pair_test(good, bad, Stage.ENDS, rules, known, bad - good)
     if shown is None or answer.broken is not None:
+        known.good_fails = answer.failed is not None and bool(answer.failed[:, 0].all())
         return None, blocks
     kind, differences, p, _ = shown
     effect = 0.0

@@ -86,6 +86,8 @@ def _ends(found: Bisected, measure: Measure) -> str:
     if ends is None:
         if found.outcome is Outcome.UNFINISHED:
             return "both ends were not held against each other long enough."
+        if found.outcome is Outcome.GOOD_FAILS:
+            return f"all {blocks.split()[0]} trials of the near end failed, so that nothing can be held against it."
         return f"no change is shown between the ends in {blocks}, so nobody is searched for."
     return f"{_change(ends, measure)} at the far end, {blocks} ({_chance(ends)})."
 
