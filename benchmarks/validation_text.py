@@ -9,7 +9,8 @@ __all__ = ["TEXT", "picture", "share"]
 TEXT = """# Validation
 
 How often is Bystander wrong, how much does it see, and how do you know? Leads of inspections have [a page of their
-own](validation-leads.md), and [how places grow](validation-growth.md). Everything below was measured by `python
+own](validation-leads.md), [how places grow](validation-growth.md), and [chains and
+searches](validation-chains.md). Everything below was measured by `python
 benchmarks/validate.py` through the function that `bystander decide` decides with, on noise of seven kinds and on real
 trials of one code in both arms ({stretches} stretches of 25 blocks of four programs on a busy machine,
 `tests/data/same_code.csv`). Seed {seed}; {took}. Behind a share stands its standard error. Of so many cells one or

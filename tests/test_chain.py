@@ -206,7 +206,7 @@ def walked(tmp_path: Path) -> list[str]:
     """A history of six states: 20 % less, nothing, one that does not build, 10 % more with another answer, less."""
     states = [(0.02, 0.02, 0.02), (0.008, 0.02, 0.02), (0.008, 0.02, 0.02), (9, 9, 9), (0.008, 0.025, 0.02),
               (0.008, 0.025, 0.01)]  # fmt: skip
-    return make_history(tmp_path, states, answers={4: "another"}, broken=(3,))
+    return make_history(tmp_path, states, answers={4: "another"}, broken=(3,), noise=0.0)
 
 
 def test_the_command_follows_a_history(walked: list[str], run: Run, tmp_path: Path) -> None:

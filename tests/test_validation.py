@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 import sys
@@ -109,3 +110,49 @@ def test_the_published_figures_of_leads_keep_what_is_promised() -> None:
         assert int(found.rsplit(" ", 1)[1]) >= 19
     _, inspections, found, *_ = cells_of(text, "unchanged |")[0]
     assert (int(inspections), int(found.rsplit(" ", 1)[1]) <= 16) == (200, True)
+
+
+def test_the_validation_of_chains_runs(tmp_path: Path) -> None:
+    """Its quick form fills every table."""
+    words = [sys.executable, str(ROOT / "benchmarks" / "validate_chains.py"), "--quick", "--to", str(tmp_path)]
+    subprocess.run(words, check=True, timeout=400, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"})
+    text = (tmp_path / "validation-chains.md").read_text(encoding="utf-8")
+
+    assert "quick form" in text
+    assert "not measured" not in text
+    assert len(cells_of(text, "normal |")) >= 9
+
+
+def test_the_published_figures_of_chains_keep_what_is_promised() -> None:
+    """Gains of 2 % are found, few links are false, intervals hold; hardly a wrong commit is named."""
+    text = (ROOT / "docs" / "validation-chains.md").read_text(encoding="utf-8")
+    assert "full form" in text
+    chains, rest = text.split("## Pieces of an edit")
+    rows = [cells for cells in cells_of(chains, "") if cells[1] == "60"]
+    assert len(rows) == 5
+    assert number(rows[0][3])[0] >= 88
+    for cells in rows:
+        false, held, totals = (number(cell) for cell in cells[4:7])
+        assert false[0] <= 5 + 2 * false[1]
+        assert held[0] >= 94
+        assert totals[0] >= 94 - 2 * totals[1]
+    searches, none = rest.split("Where there is no step")
+    for cells in cells_of(searches.split("## Searches")[1], ""):
+        if cells[3] == "300":
+            assert number(cells[5])[0] <= 1
+            if cells[9]:
+                assert float(cells[7]) <= 1.2 * float(cells[9])
+    named = [int(cells[2]) for cells in cells_of(none.split("## Two steps")[0], "") if cells[1] == "300"]
+    assert len(named) == 6
+    assert max(named) <= 2
+    real = re.search(r"of (\d+)\s+intervals of links and totals (\d+) hold.*?(\d+) of (\d+) searches", none, re.S)
+    assert real
+    intervals, held_ones, right, searched = map(int, real.groups())
+    assert held_ones >= 0.9 * intervals
+    assert right == searched == 20
+
+
+def number(cell: str) -> tuple[float, float]:
+    """Return a share and its standard error, in percent."""
+    share, error = re.findall(r"[\d.]+", cell)[:2]
+    return float(share), float(error)

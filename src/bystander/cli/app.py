@@ -68,7 +68,7 @@ app.command(
 app.command("leads", epilog=leads.LEADS_EXAMPLE, short_help="Show that again, from what is kept.")(leads.leads)
 app.command("chain", epilog=chain.EXAMPLE, short_help="Measure one change after another.")(chain.chain)
 app.command("bisect", epilog=bisect.EXAMPLE, short_help="Find the commit that made it slower.")(bisect.bisect)
-app.command("settle", epilog=settle.EXAMPLE, short_help="Accept a change for the worse, with a reason.")(settle.settle)
+app.command("settle", epilog=settle.EXAMPLE, short_help="Accept, judge, keep or drop, with a reason.")(settle.settle)
 app.add_typer(records.app, name="records", short_help="List, show, keep, move and mend records.")
 
 

@@ -109,6 +109,8 @@ class Ladder:
         is not known.
     disagree : tuple of Disagreement
         Of the pieces of one edit.
+    placebo : str
+        What the placebo shows, in a sentence; "" without one.
     """
 
     head: RecordHead
@@ -124,6 +126,7 @@ class Ladder:
     blocks: int
     smallest: tuple[float, ...]
     disagree: tuple[Disagreement, ...] = ()
+    placebo: str = ""
 
     @property
     def workloads(self) -> tuple[str, ...]:

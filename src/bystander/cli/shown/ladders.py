@@ -33,6 +33,7 @@ __all__ = ["print_ladder"]
 
 _DRAWING, _WIDE_DRAWING, _WIDE = 33, 45, 112
 _MOST_RUNGS, _MOST_NAME = 40, 18
+_BEHIND = 13  # columns of a number behind the gain
 _PLAIN = str.maketrans("━●┊░○", "-*|.o")
 
 
@@ -68,22 +69,25 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
     name, change = widest(first, "state", *names), widest("own gain", *(text for _, text in gains))
     numbers = len(str(len(ladder.rungs)))
     indent = " " * (numbers + 1)
-    behind = ladder.kind.climbs and ladder.alone
+    fixed = numbers + 1 + name + GAP + VERDICT + GAP + max(change, len("own gain")) + GAP
+    columns = min(2, (console.width - fixed) // _BEHIND) if ladder.kind.climbs and ladder.alone else 0
+    behind = columns > 0
     own = "own gain" if ladder.alone else "own gain, whole load" if _loads(ladder) else "own gain, geometric mean"
     change = max(change, len(own))
     head = f"{indent}{'state':<{name + GAP}}{'verdict':<{VERDICT + GAP}}{own:<{change + GAP}}"
-    console.print(Text(head + (f"{'so far':>13} {'time':>9}" if behind else ""), style="quiet"))
+    console.print(Text(head + _behind(("so far", "time"), columns), style="quiet"))
     if behind:
         unit = ladder.measure.unit
         gap = " " * (VERDICT + GAP + change + GAP)
-        console.print(f"{'0':>{numbers}} {first:<{name + GAP}}{gap}{'':>13} {quantity_text(ladder.first[0], unit):>9}")
+        began = quantity_text(ladder.first[0], unit)
+        console.print(f"{'0':>{numbers}} {first:<{name + GAP}}{gap}{_behind(('', began), columns)}")
     for rung, (verdict, text), short in zip(rungs, gains, names, strict=True):
         line = Text(f"{rung.number:>{numbers}} {short:<{name + GAP}}")
         line.append(f"{mark(verdict)} {verdict}".ljust(VERDICT + GAP), style=verdict).append(f"{text:<{change + GAP}}")
         if behind:
             so_far = rung.so_far[0]
             median = quantity_text(so_far.median, ladder.measure.unit) if math.isfinite(so_far.median) else "none"
-            line.append(f"{so_far_text(so_far):>13} {median:>9}")
+            line.append(_behind((so_far_text(so_far), median), columns))
         console.print(line)
         _print_edit(console, ladder, rung, axis, drawing, indent)
         if not ladder.alone:
@@ -92,6 +96,11 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
         console.print(f"and {len(ladder.rungs) - len(rungs)} more: --all-rows shows them.", style="quiet")
     room = console.width - len(indent) - drawing
     console.print(Text(f"{indent}{'':<{room}}{_foot(axis, drawing)}", style="quiet"))
+
+
+def _behind(texts: tuple[str, str], columns: int) -> str:
+    """Return how far it had come and how long it took, as far as there is room: beside each other, or the first."""
+    return f"{texts[0]:>13} {texts[1]:>9}" if columns > 1 else f"{texts[0]:>13}" if columns else ""
 
 
 def _loads(ladder: Ladder) -> bool:
@@ -190,7 +199,8 @@ def _next(ladder: Ladder, given: Given) -> list[str]:
     words: list[tuple[str, ...]] = []
     if open_ones and ladder.kind.climbs:
         words.append(("settle", open_ones[0].link.name, "kept", "--because", "..."))
-    if apart := [rung for rung in ladder.rungs if rung.link.size and rung.link.size.lumped and ladder.kind.climbs]:
+    climbs = ladder.kind.climbs and ladder.head.observed_here
+    if apart := [rung for rung in ladder.rungs if rung.link.size and rung.link.size.lumped and climbs]:
         words.append(("chain", "--hunks", apart[0].link.name))
     words.append(("chain", ladder.head.name, "--to", "ladder.html"))
     return ["Next:", *(f"  {command_line(*each, given=given)}" for each in words)]

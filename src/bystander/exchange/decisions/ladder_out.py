@@ -92,6 +92,7 @@ def ladder_json(ladder: Ladder) -> str:
         "workloads": list(ladder.workloads),
         "first": {"state": ladder.first_name, "medians": [_number(value) for value in ladder.first]},
         "smallest_shown": [_number(value) for value in ladder.smallest],
+        "placebo": ladder.placebo,
         "links": [_rung(rung) for rung in ladder.rungs],
         "total": [_row(row) for row in ladder.total],
         "total_load": _whole(ladder.total_load),

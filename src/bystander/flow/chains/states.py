@@ -16,6 +16,7 @@ from bystander.design import (
     ChainKind,
     ChainStates,
     Comparison,
+    ComparisonPurpose,
     KeptState,
     Link,
     RecordHead,
@@ -98,6 +99,7 @@ def linked(study: Study, chain: Chain) -> Study:
         compared.append(Comparison(0, links[-1].candidate))
     elif chain.kind is ChainKind.PIECES:
         compared.append(Comparison(0, 1))
+    compared += [Comparison(0, places[arm.name], ComparisonPurpose.CONTROL) for arm in study.arms if arm.placebo]
     return replace(study, chain=chain, compared=tuple(dict.fromkeys(compared)), stopping=StoppingRule.FIXED)
 
 

@@ -99,7 +99,8 @@ def chain_study(study: Study, home: StudyFolder, what: str, asked: AskedChain, a
     """
     one = replace(template_arm(study, asked.arm), name="state", revision=None, folder=".", kept=None)
     states = ChainStates(revisions=(what,), every=asked.every)
-    return chain_of(planned(replace(study, arms=(one,), compared=(), states=states), asked), home, archive)
+    made = chain_of(planned(replace(study, arms=(one,), compared=(), states=states), asked), home, archive)
+    return with_placebo(made) if study.control is not None else made
 
 
 def template_arm(study: Study, name: str | None) -> Arm:

@@ -24,8 +24,9 @@ from bystander.verdicts.decided.load import wholes
 from bystander.verdicts.decided.pieces import disagreements
 from bystander.verdicts.decided.rows import ComparisonRows
 from bystander.verdicts.ladders import Ladder, Rung, SoFar
+from bystander.verdicts.noted import notes as say
 from bystander.verdicts.tested.family import Family
-from bystander.verdicts.tested.stopping import Stopping, stopping
+from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
 from bystander.verdicts.types import Row
 from bystander.verdicts.wholes import Whole
 from bystander.verdicts.words import Scale
@@ -99,6 +100,7 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
         total_mean=mean,
         blocks=max((row.blocks for row in rows), default=0),
         disagree=disagreements(compared) if kind is ChainKind.PIECES else (),
+        placebo=_placebo(compared, measure, stopped),
         smallest=tuple(_smallest(rung.rows[i] for rung in rungs) for i in range(len(shown))),
     )
 
@@ -123,6 +125,23 @@ def _decided(
             found = wholes(compared, members.only(mine), [rows[i] for i in mine], measure, error)
             together[comparison] = found
     return rows, together
+
+
+_TAINTING = ("placebo-differs", "fails-more", "all-failed")
+
+
+def _placebo(compared: ComparedRecord, measure: Measure, stopped: Stopping) -> str:
+    """Return what the placebo shows, in a sentence; "" without one."""
+    study = compared.record.head.study
+    if study.control is None:
+        return ""
+    size = len(study.workloads)
+    family = Family(PLACEBO_RISK, size, 1, primary=True, strict=PLACEBO_RISK / size, control=True)
+    rows = ComparisonRows(compared, (study.control,), study.margin, stopped).of([measure], family)
+    tainting = [row for row in rows if any(map(row.has, _TAINTING))]
+    return (
+        say.placebo_tainted(tainting).text if tainting else "The placebo shows no difference. Silence proves nothing."
+    )
 
 
 def _so_far(

@@ -175,7 +175,7 @@ def _seconds(row: Row) -> str:
 
 def ladder_notes(ladder: Ladder) -> list[str]:
     """Return what must be known of single links, a line each: other answers, failures, lumped edits, states joined."""
-    found = []
+    found = [ladder.placebo] if ladder.placebo else []
     for rung in ladder.rungs:
         name, size = rung.link.name, rung.link.size
         if others := [row.workload for row in rung.rows if row.has("answer-differs")]:
@@ -188,9 +188,9 @@ def ladder_notes(ladder: Ladder) -> list[str]:
         for one in rung.link.joined:
             found.append(f"{one.name} could not be built, and its edit counts with {name}: {one.why}.")
         if size and size.lumped and ladder.kind is ChainKind.LINKS:
-            lines = counted(size.added + size.removed, "line")
-            apart = command_line("chain", "--hunks", name)
-            found.append(f"{name} is {lines} in {counted(size.hunks, 'hunk')}: this tries them apart:\n  {apart}")
+            lines = f"{name} is {counted(size.added + size.removed, 'line')} in {counted(size.hunks, 'hunk')}"
+            apart = f": this tries them apart:\n  {command_line('chain', '--hunks', name)}"
+            found.append(lines + (apart if ladder.head.observed_here else "."))
         if ladder.kind is ChainKind.AGAIN and gain_of(rung, ladder)[0] != ladder.measure.words[1]:
             found.append(f"{name} no longer pays, as far as is shown: without it the newest state is no slower.")
         if rung.because:
@@ -208,7 +208,7 @@ def _disagreeing(ladder: Ladder) -> list[str]:
             f"Piece {one.piece} gains {more} by itself than on top of the others{of} (p {one.p_adjusted:.2g} after "
             "adjustment): it is not independent of them."
         )
-    if found and not any(" after " in rung.link.name for rung in ladder.rungs):
+    if found and ladder.head.observed_here and not any(" after " in rung.link.name for rung in ladder.rungs):
         found.append(f"This tries such pieces in pairs:\n  {command_line('chain', ladder.head.name, '--pairs')}")
     return found
 
