@@ -165,7 +165,7 @@ def test_a_patch_is_read_and_written_piece_by_piece() -> None:
 
     assert [one.path for one in files] == ["one.py", "old.txt", "mode.sh"]
     assert edit_size(files) == EditSize(added=3, removed=3, hunks=4, files=3)
-    assert files[0].where(0) == (1, "def top():")
+    assert files[0].where(0) == (1, "def top()")
     assert patch_text((one, range(one.pieces)) for one in files) == PATCH
     assert patch_text([(files[0], [1])]).count("@@ ") == 1
 

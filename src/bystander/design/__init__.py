@@ -138,7 +138,7 @@ from bystander.design.records.facts import ArmFacts, InterpreterFacts, MachineFa
 from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.design.records.machine_states import Stretch, state_changes, stretches
 from bystander.design.records.outcomes import TrialOutcome
-from bystander.design.records.patches import FilePatch, edit_size, patch_text, read_patch
+from bystander.design.records.patches import FilePatch, edit_size, hunk_texts, patch_text, read_patch
 from bystander.design.records.plain import from_plain, plain, study_from_plain
 from bystander.design.records.redacted import LEFT_OUT, redacted, scrubber
 from bystander.design.records.runs import BlockHead, BlockRun, Run
@@ -437,6 +437,7 @@ __all__ = [
     "filled_words",
     "from_plain",
     "gated_measure",
+    "hunk_texts",
     "inspect_again",
     "inspected_against",
     "inspected_place",

@@ -198,8 +198,8 @@ class Searched:
         By short id: why a commit cannot be built.
     found : tuple of (int, Bisected)
         By position of the workload in the study.
-    sizes : mapping
-        By short id of a commit that was found: how large its edit is, where that is known.
+    sizes, hunks : mapping
+        By short id of a commit that was found: how large its edit is, and its hunks, a line each; where that is known.
     """
 
     head: RecordHead
@@ -208,3 +208,4 @@ class Searched:
     broken: Mapping[str, str]
     found: tuple[tuple[int, Bisected], ...]
     sizes: Mapping[str, EditSize] = field(default_factory=dict)
+    hunks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from bystander.design.studies.chain import EditSize
 
-__all__ = ["FilePatch", "edit_size", "patch_text", "read_patch"]
+__all__ = ["FilePatch", "edit_size", "hunk_texts", "patch_text", "read_patch"]
 
 _FILE = "diff --git "
 _HUNK = re.compile(r"^@@ -\d+(?:,\d+)? \+(\d+)(?:,\d+)? @@(.*)$")
@@ -47,7 +47,7 @@ class FilePatch:
     def where(self, hunk: int) -> tuple[int, str]:
         """Return the line at which a hunk begins after the edit, and the function that git thinks it is in."""
         found = _HUNK.match(self.hunks[hunk].split("\n", 1)[0]) if self.hunks else None
-        return (int(found[1]), found[2].strip()) if found else (0, "")
+        return (int(found[1]), found[2].strip().rstrip(":")) if found else (0, "")
 
 
 def read_patch(text: str) -> tuple[FilePatch, ...]:
@@ -98,6 +98,19 @@ def _path(header: Sequence[str]) -> str:
         return names[-1]
     moved = [found[1] for line in header if (found := _MOVED.match(line))]
     return moved[-1] if moved else header[0].removeprefix(_FILE).rpartition(" b/")[2].rstrip('"')
+
+
+def hunk_texts(files: Iterable[FilePatch]) -> tuple[str, ...]:
+    """Return each hunk in a line: "tidebook/telegrams.py:17 is_right, +2 -1"."""
+    found = []
+    for one in files:
+        if not one.hunks:
+            found.append(one.path)
+        for hunk in range(len(one.hunks)):
+            (line, function), (added, removed) = one.where(hunk), one.lines(hunk)
+            where = f"{one.path}:{line}" + (f" {function}" if function else "")
+            found.append(f"{where}, +{added} -{removed}")
+    return tuple(found)
 
 
 def patch_text(files: Iterable[tuple[FilePatch, Sequence[int]]]) -> str:

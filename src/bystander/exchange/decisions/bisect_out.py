@@ -78,6 +78,7 @@ def _step(done: Searched, step: Step, ratio: bool) -> dict[str, Any]:
         "interval": [_number(_shown(step.low, ratio)), _number(_shown(step.high, ratio))],
         "p": _number(step.p),
         "blocks": step.blocks,
+        "hunks": list(done.hunks.get(commit.short, ())),
         "size": None if size is None else {
             "added": size.added, "removed": size.removed, "hunks": size.hunks, "files": size.files,
         },

@@ -12,12 +12,13 @@ from bystander.archive import Archive
 from bystander.design import (
     DEFAULT_BLOCKS,
     Comparison,
-    EditSize,
+    FilePatch,
     KeptState,
     RecordHead,
     StoppingRule,
     Study,
     edit_size,
+    hunk_texts,
     is_range,
     read_patch,
     with_only,
@@ -230,12 +231,14 @@ def searched(archive: Path, name: str | None = None) -> Searched:
     with Archive(archive) as kept:
         head = kept.head(name) if name else _newest(kept.heads(), archive, open_only=False)
         found = bisection(kept, head)
-    return replace(found, sizes=_sizes(found))
+    edits = _edits(found)
+    sizes = {name: edit_size(files) for name, files in edits.items()}
+    return replace(found, sizes=sizes, hunks={name: hunk_texts(files) for name, files in edits.items()})
 
 
-def _sizes(done: Searched) -> dict[str, EditSize]:
-    """Return how large the edits that were found are, as far as the repository is still here."""
-    sizes: dict[str, EditSize] = {}
+def _edits(done: Searched) -> dict[str, tuple[FilePatch, ...]]:
+    """Return the edits that were found, as far as the repository is still here."""
+    edits: dict[str, tuple[FilePatch, ...]] = {}
     with suppress(BystanderError):
         home = home_of(done.head)
         kept = KeptStates(home).of(done.head.uuid) if done.head.observed_here else None
@@ -244,8 +247,8 @@ def _sizes(done: Searched) -> dict[str, EditSize]:
                 names = [done.commits[commit].short for commit in (step.parent, step.commits[-1])]
                 states = [kept.arms.get(name) if kept else None for name in names]
                 if isinstance(states[0], KeptState) and isinstance(states[1], KeptState):
-                    sizes[names[1]] = edit_size(read_patch(Edits(home).patch(states[0], states[1])))
-    return sizes
+                    edits[names[1]] = read_patch(Edits(home).patch(states[0], states[1]))
+    return edits
 
 
 def bisect_document(done: Searched) -> str:

@@ -12,7 +12,7 @@ from bystander.verdicts.worded.sentences import decimals
 
 __all__ = ["bisected_lines", "step_change"]
 
-_NAMED, _FACTOR = 8, 2.0
+_NAMED, _HUNKS, _FACTOR = 8, 6, 2.0
 _RAW = ("", "1", "share")
 
 
@@ -121,9 +121,11 @@ def _step_lines(done: Searched, step: Step, measure: Measure, level: float) -> l
         why = done.broken.get(others[0].short, "its trials failed")
         found.append(f"It may as well be {names}, which cannot be tried: {why}.")
     if size := done.sizes.get(commit.short):
-        found.append(
-            f"Its edit: {edit_text(size)} lines in {counted(size.hunks, 'hunk')} of {counted(size.files, 'file')}."
-        )
+        where = f"{counted(size.hunks, 'hunk')} of {counted(size.files, 'file')}"
+        hunks = done.hunks.get(commit.short, ())
+        rest = f"; and {len(hunks) - _HUNKS} more" if len(hunks) > _HUNKS else ""
+        said = f": {'; '.join(hunks[:_HUNKS])}{rest}" if hunks else ""
+        found.append(f"Its edit: {edit_text(size)} lines in {where}{said}.")
     return found
 
 
