@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from bystander.errors import UnitError
 from bystander.units import (
     TIME_UNITS,
+    capital,
     duration_text,
     either,
     listed,
@@ -116,6 +117,12 @@ def test_a_list_is_cut_at_its_end() -> None:
     assert listed(["a", "b"], 2) == "a, b"
     assert listed(["a", "b", "c", "d"], 2) == "a, b and 2 more"
     assert listed([], 2) == ""
+
+
+def test_a_sentence_begins_with_a_capital() -> None:
+    """The letters behind stay: CPU is no Cpu."""
+    assert capital("time that CPUs took") == "Time that CPUs took"
+    assert capital("") == ""
 
 
 def test_a_choice_ends_in_or() -> None:

@@ -15,6 +15,7 @@ from bystander.errors import UnitError
 __all__ = [
     "SIZE_UNITS",
     "TIME_UNITS",
+    "capital",
     "counted",
     "duration_text",
     "either",
@@ -184,6 +185,11 @@ def moment_text(wall_s: float) -> str:
 def counted(count: int, word: str, several: str = "") -> str:
     """Write a number of things: "1 block", "2 blocks"; `several` where an s does not make the plural."""
     return f"{count} {word if count == 1 else several or word + 's'}"
+
+
+def capital(text: str) -> str:
+    """Begin a sentence with a capital, and leave the rest as it is: "CPU time" stays so."""
+    return text[:1].upper() + text[1:]
 
 
 def listed(names: Sequence[str], most: int) -> str:

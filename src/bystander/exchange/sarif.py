@@ -9,6 +9,7 @@ from urllib.parse import quote
 from bystander import __version__
 from bystander.design import Account, Lead, lead_brief, lead_label, lead_sentence, place_key, try_sentence
 from bystander.exchange.written.json_text import json_text
+from bystander.units import capital
 
 __all__ = ["leads_sarif"]
 
@@ -57,7 +58,7 @@ def _results(account: Account) -> Iterator[dict[str, Any]]:
 
 
 def _ended(text: str) -> str:
-    return f"{text[0].upper()}{text[1:]}." if text else ""
+    return f"{capital(text)}." if text else ""
 
 
 def _key(lead: Lead, account: Account) -> tuple[str, str]:

@@ -53,8 +53,10 @@ def show_history(folder: Path, recorded: bool) -> None:
     console.print(f"The ladder as a page: {page}; what is true of each edit: {folder / 'truths.toml'}")
     tell(console, f"Try it there:\n  cd {shlex.quote(str(folder))}")
     edit = made.rungs[1].link.name
-    for words in (("chain",), ("settle", edit, "kept", "--because", "the table was read for every height"),
-                  ("chain", "--add"), ("bisect", "start..main", "--only", _SEARCHED)):  # fmt: skip
+    for words in (
+        ("chain",), ("settle", edit, "kept", "--because", "the table was read for every height"),
+        ("chain", "--add", "--change", f"{_CHANGE:.0%}"), ("bisect", "start..main", "--only", _SEARCHED),
+    ):  # fmt: skip
         tell(console, f"  {command_line(*words)}")
 
 

@@ -44,7 +44,7 @@ from bystander.field import source_text
 from bystander.flow.leads.accounts import asked_of, seen_of
 from bystander.flow.leads.kept import Kept
 from bystander.flow.leads.tables import sums_of_state, table_of_state
-from bystander.units import duration_text, either, listed
+from bystander.units import capital, duration_text, either, listed
 
 __all__ = [
     "LIBRARIES",
@@ -148,7 +148,7 @@ def _said(kept: Kept, found: Kept, part: Part, arms: Sequence[int], view: str) -
             name = f" under {kept.head.study.arms[arm].name}" if len(arms) > 1 else ""
             each.append(f"{duration_text(left, 3)} of {duration_text(whole, 3)} a trial{name}")
         text = ", ".join(words)
-        yield f"{text[0].upper()}{text[1:]}: {', '.join(each)}."
+        yield f"{capital(text)}: {', '.join(each)}."
         if part.under and any(found.counts.values()):
             yield "Calls are those of the whole trial: what is called from elsewhere too is counted whole."
     if part.libraries == LIBRARIES[1]:

@@ -18,6 +18,7 @@ from bystander.report.pieces.lanes import Lanes
 from bystander.report.pieces.shifts import Shifts, shifts
 from bystander.report.pieces.strip import Strip, strip
 from bystander.report.theme import MARKS, TONES
+from bystander.units import capital
 from bystander.verdicts import (
     Decision,
     Order,
@@ -308,5 +309,5 @@ def _quoted(row: Row) -> str:
 def _comment(decision: Decision, row: Row, name: str) -> str:
     """Return a row as text for a comment: what, how sure, and in which record."""
     head = decision.head
-    lines = [f"{name}: {row_sentence(row)}.", f"{_numbers(row)[0].upper()}{_numbers(row)[1:]}."]
+    lines = [f"{name}: {row_sentence(row)}.", f"{capital(_numbers(row))}."]
     return "\n".join([*lines, *told_notes(row)[:3], f"Bystander, record {head.name} of {head.study.name}."])

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 
 from bystander.design import Measure, Record, Status
-from bystander.units import counted, duration_text, quantity_text, share_text
+from bystander.units import capital, counted, duration_text, quantity_text, share_text
 from bystander.verdicts.compared.row_trials import RowTrials
 from bystander.verdicts.compared.together import order_doubt
 from bystander.verdicts.types import ArmSide, Note, Row
@@ -246,9 +246,7 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
 def part_and_whole(parts: Sequence[Row], whole: Row) -> Note:
     """Tell that phases changed and the whole did not follow."""
     sentence = ", ".join(f"{row.measure.label} is {row.verdict}" for row in parts)
-    return Note(
-        "part-and-whole", f"{sentence[0].upper()}{sentence[1:]}, but the whole is {whole.verdict}: see it over time."
-    )
+    return Note("part-and-whole", f"{capital(sentence)}, but the whole is {whole.verdict}: see it over time.")
 
 
 def unrandomised(record: Record, pair: RowTrials) -> Note | None:

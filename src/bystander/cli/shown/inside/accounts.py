@@ -31,7 +31,7 @@ from bystander.design import (
     told_change,
     try_sentence,
 )
-from bystander.units import counted, duration_text, numbered, plain_text, shortened
+from bystander.units import capital, counted, duration_text, numbered, plain_text, shortened
 
 __all__ = ["VIEW_WORDS", "Row", "print_account", "print_changes", "print_rows"]
 
@@ -187,7 +187,7 @@ def _print_about(console: Console, account: Account) -> None:
     marks = "○ before, ● after, ━ interval" if can_draw() else "o before, * after, - interval"
     level = f"{100 * account.confidence:.0f} %"
     blocks = counted(account.blocks, "block")
-    parts = [f"{VIEW_WORDS[account.view]}; {blocks}; {marks}, at {level} for all places together".capitalize()]
+    parts = [capital(f"{VIEW_WORDS[account.view]}; {blocks}; {marks}, at {level} for all places together")]
     if text := cost_text(account):
         parts.append(text)
     if account.slowed is not None:

@@ -11,7 +11,7 @@ from rich.text import Text
 from bystander.cli.shown.console import can_draw, tell
 from bystander.cli.shown.inside.beyond import print_expected, print_hints
 from bystander.design import BUILT_IN, PlaceRow, PlaceTable, place_label, short_file
-from bystander.units import counted, duration_text, numbered, plain_text, shortened
+from bystander.units import capital, counted, duration_text, numbered, plain_text, shortened
 
 __all__ = ["FIRST", "print_places"]
 
@@ -68,7 +68,7 @@ def print_places(console: Console, table: PlaceTable, order: str, first: int = F
     print_hints(console, table.hints, (table.root,), 1)
     if table.expected or table.hints:
         console.print()
-    for text in (f"{_VIEWS[table.view]}; {_key()}.".capitalize(), *table.about):
+    for text in (f"{capital(_VIEWS[table.view])}; {_key()}.", *table.about):
         tell(console, text, style="quiet")
 
 

@@ -23,7 +23,7 @@ from bystander.design import (
     place_where,
     short_file,
 )
-from bystander.units import duration_text, listed, numbered, plain_text
+from bystander.units import capital, duration_text, listed, numbered, plain_text
 
 __all__ = ["print_beside", "print_down", "print_lines", "print_neighbours"]
 
@@ -52,7 +52,7 @@ def print_neighbours(console: Console, found: Neighbours) -> None:
     console.print()
     marks = ("○ before, ● after, ━ interval" if can_draw() else "o before, * after, - interval") if two else ""
     parts = [VIEW_WORDS[found.view], *([marks] if marks else []), "parts are disjoint and sum to the whole"]
-    tell(console, f"{'; '.join(parts)}.".capitalize(), style="quiet")
+    tell(console, f"{capital('; '.join(parts))}.", style="quiet")
 
 
 def _row(one: Neighbour, found: Neighbours, two: bool) -> Row:
@@ -103,7 +103,7 @@ def print_down(console: Console, found: Sequence[Down]) -> None:
         tell(
             console, f"{one.arm}: {way}, alone {duration_text(one.alone_s, 3)} of {duration_text(one.total_s, 3)}{more}"
         )
-    tell(console, f"{VIEW_WORDS[first.view].capitalize()}, a trial; each step is the longest part of the one before.",
+    tell(console, f"{capital(VIEW_WORDS[first.view])}, a trial; each step is the longest part of the one before.",
          style="quiet")  # fmt: skip
 
 
@@ -175,7 +175,7 @@ def print_beside(console: Console, found: Beside, first: int | None) -> None:
     calls = (
         f"Calls differ at {len(differing)} of {len(found.rows)} places." if found.counted else "Calls were not counted."
     )
-    tell(console, f"{calls} {VIEW_WORDS[found.view].capitalize()}, with what each place calls.", style="quiet")
+    tell(console, f"{calls} {capital(VIEW_WORDS[found.view])}, with what each place calls.", style="quiet")
 
 
 def _figures(row: BesideRow, counted: bool) -> str:
