@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.given.contradictions import refuse_contradictions
 from bystander.cli.given.gate import GateAlsoOption, GateOption, gate_code
 from bystander.cli.given.options import (
@@ -30,8 +29,8 @@ from bystander.cli.given.options import (
 )
 from bystander.cli.given.options import given as given_again
 from bystander.cli.given.outputs import SummaryOption, ToOption
-from bystander.cli.shown.said import say
-from bystander.errors import BystanderError, NoSpaceError
+from bystander.cli.shown.unfinished import end_interrupted, resumable
+from bystander.errors import BystanderError
 from bystander.units import plain_text
 
 if TYPE_CHECKING:
@@ -175,7 +174,7 @@ def observe(
     from bystander.cli.onward.chain import show_ladder
     from bystander.cli.shown.brief import print_brief
     from bystander.cli.shown.live import Display
-    from bystander.design import StoppingRule, command_line, with_placebo
+    from bystander.design import StoppingRule, with_placebo
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
@@ -213,7 +212,7 @@ def observe(
     )  # fmt: skip
     asked = AskedAgain(candidate, from_first, quick.build, tuple(also or ()), size_option("--keep", keep))
     remove_stale(targets)
-    with Display(quiet) as display, _resumable(archive), _summarised(summary):
+    with Display(quiet) as display, resumable(archive), _summarised(summary):
         if resume:
             target = find_archive(archive, variables(), here())
             name = command[0] if command else None
@@ -263,12 +262,7 @@ def observe(
                 show(decision)
             code = gate_code(finding) if finding and result.complete else 0
     if not result.complete:
-        said = "interrupted; nothing was recorded"
-        if result.record:
-            finishes = command_line("observe", "--resume", result.record, given=given_again(archive=archive))
-            said = f"interrupted; record {result.record} is unfinished. This finishes it:\n  {finishes}"
-        say(f"bystander: {said}", err=True)
-        raise typer.Exit(INTERRUPTED)
+        end_interrupted(result.record, archive)
     if code:
         raise typer.Exit(code)
 
@@ -284,20 +278,6 @@ def _summarised(summary: Path | None) -> Iterator[None]:
         if summary:
             append_text(f"**bystander observe could not be done**\n\n```\n{plain_text(str(error))}\n```\n", summary)
         raise
-
-
-@contextmanager
-def _resumable(archive: Path | None) -> Iterator[None]:
-    """Say how a record goes on that ended for want of space."""
-    from bystander.design import command_line
-
-    try:
-        yield
-    except NoSpaceError as error:
-        if not error.record:
-            raise
-        finishes = command_line("observe", "--resume", error.record, given=given_again(archive=archive))
-        raise NoSpaceError(f"{error}; make room, then {finishes}") from None
 
 
 def _again(command: list[str] | None, asked: AskedAgain, archive: Path | None, display: Display) -> Again:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,17 +84,16 @@ class StepPosterior:
         return int(np.searchsorted(np.cumsum(ordered), share - 1e-12)) + 1
 
 
-class _Likelihood:
+class _Likelihood(Protocol):
     """Log likelihoods over a grid of nuisance parameters."""
 
     size: int
 
     def of(self, observation: float) -> tuple[Floats, Floats]:
         """Return those before the step and after it, each of shape (size,)."""
-        raise NotImplementedError
 
 
-class _Timed(_Likelihood):
+class _Timed:
     def __init__(self, effect: float, scale: float) -> None:
         effects, scales = np.meshgrid(effect * _EFFECTS, scale * _SCALES)
         self._effects, self._scales = effects.ravel(), scales.ravel()
@@ -107,7 +107,7 @@ class _Timed(_Likelihood):
         return np.asarray(-2.5 * np.log1p(z * z / 4) - np.log(self._scales))
 
 
-class _Failing(_Likelihood):
+class _Failing:
     def __init__(self) -> None:
         before, after = np.meshgrid(_FAILS_BEFORE, _FAILS_AFTER)
         self._before, self._after = before.ravel(), after.ravel()

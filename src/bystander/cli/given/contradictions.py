@@ -1,10 +1,12 @@
-"""Options of `observe` that mean two different things, or do not apply to what is observed."""
+"""Options that mean two different things, or do not apply to what is meant."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from bystander.errors import UsageError
 
-__all__ = ["refuse_contradictions"]
+__all__ = ["refuse_contradictions", "refuse_given"]
 
 _PAIRS = (
     ("a command", "--arm"), ("a command", "--call"), ("a command", "--study"), ("--arm", "--call"),
@@ -52,3 +54,9 @@ def refuse_contradictions(given: set[str], words: int) -> None:
         raise UsageError(
             "--build is for a command, --arm, --call or --again; a study names its steps in arms.NAME.build"
         )
+
+
+def refuse_given(options: Mapping[str, object], why: str) -> None:
+    """Raise UsageError when one of these options is given: it names the first, and why it does not apply."""
+    if names := [name for name, value in options.items() if value]:
+        raise UsageError(f"{names[0]} {why}")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.contradictions import refuse_given
 from bystander.cli.given.meant import meant_study
 from bystander.cli.given.options import (
     ArchiveOption,
@@ -19,7 +19,8 @@ from bystander.cli.given.options import (
     variables,
     whole_option,
 )
-from bystander.cli.shown.said import hand_over, say
+from bystander.cli.shown.said import hand_over
+from bystander.cli.shown.unfinished import end_interrupted, resumable
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
@@ -86,7 +87,7 @@ def bisect(
         _refuse_running(command, asked, resume, what)
     if resume:
         target = find_archive(archive, variables(), here())
-        with Display(quiet) as display:
+        with Display(quiet) as display, resumable(archive, "bisect"):
             name: str | None = resume_bisection(target, what, variables(), display, wait)
     elif ran:
         assert what
@@ -96,8 +97,7 @@ def bisect(
     done = searched(target, name)
     show_search(done, json, archive)
     if ran and not done.head.complete:
-        _tell_unfinished(done, archive)
-        raise typer.Exit(INTERRUPTED)
+        end_interrupted(done.head.name, archive, "bisect")
 
 
 def _refuse_running(command: list[str] | None, asked: AskedBisect, resume: bool, what: str | None) -> None:
@@ -108,8 +108,7 @@ def _refuse_running(command: list[str] | None, asked: AskedBisect, resume: bool,
         "a command": command, "--only": asked.only, "--measure": asked.measure, "--blocks": asked.blocks,
         "--all": asked.every, "--one-step": not asked.second, "--arm": asked.arm, "--seed": asked.seed,
     }  # fmt: skip
-    if names := [name for name, value in given_ones.items() if value]:
-        raise UsageError(f"{names[0]} is for a search that begins: name its range, for example v1..v9")
+    refuse_given(given_ones, "is for a search that begins: name its range, for example v1..v9")
     if resume and what is not None and is_range(what):
         raise UsageError(f'--resume takes up a record, and "{what}" is a range; give one of them')
 
@@ -129,19 +128,11 @@ def _searched(
     from bystander.flow.onward.bisect import bisect as run
 
     meant, home, target = meant_study(command, study, archive)
-    with Display(quiet) as display:
+    with Display(quiet) as display, resumable(archive, "bisect"):
         name = run(meant, home, target, variables(), display, what, asked, wait)
     if not name:
-        say("bystander: interrupted; nothing was recorded", err=True)
-        raise typer.Exit(INTERRUPTED)
+        end_interrupted(None, archive)
     return name, target
-
-
-def _tell_unfinished(done: Searched, archive: Path | None) -> None:
-    from bystander.design import command_line
-
-    finishes = command_line("bisect", "--resume", done.head.name, given=given(archive=archive))
-    say(f"bystander: interrupted; record {done.head.name} is unfinished. This finishes it:\n  {finishes}", err=True)
 
 
 def show_search(done: Searched, json: bool, archive: Path | None, hint: bool = True) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from bystander.cli.exit_codes import INTERRUPTED
+from bystander.cli.given.contradictions import refuse_given
 from bystander.cli.given.meant import meant_study
 from bystander.cli.given.options import (
     ArchiveOption,
@@ -21,7 +21,8 @@ from bystander.cli.given.options import (
     variables,
     whole_option,
 )
-from bystander.cli.shown.said import hand_over, say
+from bystander.cli.shown.said import hand_over
+from bystander.cli.shown.unfinished import end_interrupted, resumable
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
@@ -113,22 +114,24 @@ def chain(
         share_option("--change", change), noise_of, every, placebo,
     )  # fmt: skip
     way = _way(add, retest, hunks, by, pairs, note)
+    ran: Observed | None = None
     if what is not None and is_range(what):
         if way:
             raise UsageError("a range begins a chain; --add, --retest, --hunks and --pairs go on from one")
-        what, target = _observed(what, command or [], asked, study, archive, wait=wait, quiet=quiet)
-        ran = True
+        ran, target = _observed(what, command or [], asked, study, archive, wait=wait, quiet=quiet)
     elif way:
-        target, ran = find_archive(archive, variables(), here()), True
-        what = _gone_on(target, what, way, asked, archive, wait=wait, quiet=quiet)
+        target = find_archive(archive, variables(), here())
+        ran = _gone_on(target, what, way, asked, archive, wait=wait, quiet=quiet)
     else:
         _refuse_running(command, asked, wait)
-        target, ran = find_archive(archive, variables(), here()), False
-    made = chain_ladder(target, what, only or ())
+        target = find_archive(archive, variables(), here())
+    if ran and not ran.record:
+        end_interrupted(None, archive)
+    made = chain_ladder(target, ran.record if ran else what, only or ())
     write_ladders(made, targets)
     show_ladder(made, json, all_rows, archive)
-    if ran and not made.head.complete:
-        raise typer.Exit(INTERRUPTED)
+    if ran and not ran.complete:  # the ladder's own head is that of the chain it was added to
+        end_interrupted(ran.record, archive)
 
 
 def _way(add: bool, retest: bool, hunks: str | None, by: str | None, pairs: bool, note: str | None) -> GoOn:
@@ -148,29 +151,15 @@ def _way(add: bool, retest: bool, hunks: str | None, by: str | None, pairs: bool
 
 def _gone_on(
     target: Path, name: str | None, way: GoOn, asked: AskedChain, archive: Path | None, *, wait: bool, quiet: bool
-) -> str:
-    """Run what goes on from a chain, and return its record's name."""
+) -> Observed:
+    """Run what goes on from a chain."""
     from bystander.cli.shown.live import Display
     from bystander.flow.onward.chain import gone_on
 
     if asked.arm or asked.every:
         raise UsageError("--arm and --all are for a range; what goes on from a chain is made like it")
-    with Display(quiet) as display:
-        result = gone_on(target, name, way, asked, variables(), display, wait)
-    return _told(result, archive)
-
-
-def _told(result: Observed, archive: Path | None) -> str:
-    """Return the record's name; say how it is finished where it was interrupted."""
-    from bystander.design import command_line
-
-    if not result.record:
-        say("bystander: interrupted; nothing was recorded", err=True)
-        raise typer.Exit(INTERRUPTED)
-    if not result.complete:
-        finishes = command_line("observe", "--resume", result.record, given=given(archive=archive))
-        say(f"bystander: interrupted; record {result.record} is unfinished. This finishes it:\n  {finishes}", err=True)
-    return result.record
+    with Display(quiet) as display, resumable(archive):
+        return gone_on(target, name, way, asked, variables(), display, wait)
 
 
 def _refuse_running(command: list[str] | None, asked: AskedChain, wait: bool) -> None:
@@ -180,8 +169,7 @@ def _refuse_running(command: list[str] | None, asked: AskedChain, wait: bool) ->
         "--noise-of": asked.noise_of, "--all": asked.every, "--placebo": asked.placebo, "--arm": asked.arm,
         "--wait": wait,
     }  # fmt: skip
-    if names := [name for name, value in given_ones.items() if value]:
-        raise UsageError(f"{names[0]} is for a chain that runs: name its states, for example v1..v9")
+    refuse_given(given_ones, "is for a chain that runs: name its states, for example v1..v9")
 
 
 def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archive: Path | None = None) -> None:
@@ -205,13 +193,13 @@ def _observed(
     *,
     wait: bool,
     quiet: bool,
-) -> tuple[str, Path]:
-    """Observe the states of a range, and return the record's name and archive."""
+) -> tuple[Observed, Path]:
+    """Observe the states of a range, and return what became of it and the archive."""
     from bystander.cli.shown.live import Display
     from bystander.flow.onward.chain import chain_study, observe_chain
 
     meant, home, target = meant_study(command, study, archive)
-    with Display(quiet) as display:
+    with Display(quiet) as display, resumable(archive):
         planned = chain_study(meant, home, what, asked, target)
         result = observe_chain(planned, home, target, variables(), display, asked, wait)
-    return _told(result, archive), target
+    return result, target

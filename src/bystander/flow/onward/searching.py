@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -24,7 +25,7 @@ from bystander.design import (
     block_order,
     workload_key,
 )
-from bystander.errors import ArmError, BystanderError, StudyError
+from bystander.errors import ArmError, BystanderError, NoSpaceError, StudyError
 from bystander.field import (
     ArmMaker,
     KeptOfRecord,
@@ -101,6 +102,10 @@ class Work:
         except (StopAskedError, KeyboardInterrupt):
             self._end(State.INTERRUPTED)
             return
+        except NoSpaceError as error:
+            with suppress(BystanderError):  # the archive may lie on the very disk; a record that runs is resumable too
+                self._end(State.INTERRUPTED)
+            raise NoSpaceError(str(error), self.head.name) from None
         except BystanderError:
             self._end(State.INTERRUPTED)
             raise
