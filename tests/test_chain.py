@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import json
 import math
+import signal
+import subprocess
 import sys
 import tomllib
 from dataclasses import replace
@@ -15,7 +17,7 @@ import jsonschema
 import numpy as np
 import pytest
 from builders import made_record
-from conftest import Run
+from conftest import PROGRAM, Run
 from history import git, make_history, write_state
 from hypothesis import given
 from hypothesis import strategies as st
@@ -379,6 +381,25 @@ def test_a_chain_that_was_interrupted_is_finished(walked: list[str], run: Run, t
     assert "not finished" in run("chain").stdout
     run("observe", "--resume", "--quiet")
     assert "2 links, 10 blocks" in run("chain").stdout
+
+
+def test_an_interrupted_link_ends_with_the_code_of_an_interrupt(run: Run, tmp_path: Path) -> None:
+    """The chain that it is added to is whole; what was interrupted is the record of the link, and it is named."""
+    ids = make_history(tmp_path, [(0.02, 0.02, 0.02), (0.01, 0.02, 0.02)])
+    run("chain", "c0..c1", "--quiet")
+    run("settle", ids[1], "kept", "--because", "less")
+    write_state(tmp_path, (0.01, 0.02, 0.01))
+    words = [str(PROGRAM), "chain", "--add", "--noise-of", "walk-1"]
+    with subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr
+        for line in process.stderr:
+            if line.startswith("record "):
+                break
+        process.send_signal(signal.SIGINT)
+        said = process.stderr.read()
+
+    assert process.returncode == 130
+    assert "observe --resume walk-2" in said
 
 
 def test_a_record_that_is_no_chain_is_told() -> None:
