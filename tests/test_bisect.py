@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import time
+from contextlib import closing
 from pathlib import Path
 
 import jsonschema
@@ -189,8 +191,31 @@ def test_the_command_finds_the_commit(run: Run, tmp_path: Path) -> None:
     assert "in question" in done.stderr
     assert "slower" not in done.stderr
     assert "1 arm" not in run("decide").stdout
-    assert "is a search for a commit" in run("observe", "--resume", "walk-1", code=2).stderr
-    assert "complete; there is nothing" in run("bisect", "--resume", "walk-1", code=2).stderr
+    for command in ("observe", "bisect"):
+        assert "complete; there is nothing" in run(command, "--resume", "walk-1", code=2).stderr
+
+    archive = tmp_path / ".bystander" / "archive.sqlite"
+    with closing(sqlite3.connect(archive)) as file, file:
+        file.execute("update record set state = 'interrupted'")
+    assert "bystander bisect --resume walk-1 finishes it" in run("observe", "--resume", code=2).stderr
+    run("bisect", "--resume", "--quiet")
+
+    run("records", "export", "--to", "search.json")
+    run("records", "export", "--redacted", "--to", "told.json")
+    there = ("--archive", "there.sqlite")
+    run("records", "import", "search.json", *there)
+    assert json.loads(run("bisect", "--json", *there).stdout)["searches"][0]["steps"][0]["change"] == step["change"]
+    assert "what was imported is never run" in run("bisect", "--resume", "walk-1", *there, code=2).stderr
+    assert "Step 10" in (tmp_path / "search.json").read_text()
+    assert "Step " not in (tmp_path / "told.json").read_text()
+    run("records", "import", "told.json", "--archive", "redacted.sqlite")
+    assert ids[10] in run("bisect", "--archive", "redacted.sqlite").stdout
+    exported = json.loads((tmp_path / "search.json").read_text())
+    part = exported["of_search"][0]
+    for forged in ({"run": 99}, {"block": [1000 + number for number in part["block"]]}):
+        parts = [{**part, **forged}]
+        (tmp_path / "forged.json").write_text(json.dumps({**exported, "of_search": parts}))
+        assert "run or block that is not there" in run("records", "import", "forged.json", *there, code=2).stderr
 
 
 def test_other_measures_and_commands_without_a_study_are_searched_too(run: Run, tmp_path: Path) -> None:

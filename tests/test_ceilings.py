@@ -6,7 +6,7 @@ import json
 import math
 import signal
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -249,6 +249,15 @@ class Clock:
         return self.now
 
 
+@pytest.fixture
+def _hearing() -> Iterator[None]:
+    """SIGINT is heard: what a shell runs in the background begins with it ignored."""
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    yield
+    signal.signal(signal.SIGINT, before)
+
+
+@pytest.mark.usefixtures("_hearing")
 def test_the_machine_is_free_between_sessions(tmp_path: Path) -> None:
     """The lock can be taken meanwhile, is taken again, and an interrupt ends the pause."""
     path, said, free = tmp_path / "lock", [], []

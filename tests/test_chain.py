@@ -94,6 +94,29 @@ def test_links_are_adjusted_together_and_the_total_by_itself() -> None:
     assert ladder(chain_record(logs)).total[0].estimate == pytest.approx(total.estimate)
 
 
+def test_pieces_that_save_the_same_time_alone_and_last_are_independent() -> None:
+    """Of 1 s one saves 0.5 s and one costs 0.1 s, a larger share when it is last; then it costs 0.15 s."""
+    rng = np.random.default_rng(4)
+
+    def told(last_cost: float) -> list[str]:
+        whole = 0.5 + last_cost
+        times = {"before": 1.0, "after": whole, "a1": 0.5, "a2": 1.1, "w1": whole + 0.5, "w2": 0.5}
+        record = made_record({"walk": {one: (took + rng.normal(0, 0.004, 12)).tolist() for one, took in times.items()}})
+        links = [("a1", "before", "1 alone"), ("after", "w1", "1 last"), ("a2", "before", "2 alone"),
+                 ("after", "w2", "2 last")]  # fmt: skip
+        chain = Chain(ChainKind.PIECES, tuple(Link(arm, since, label=label) for arm, since, label in links))
+        places = {name: place for place, name in enumerate(times)}
+        compared = (*(Comparison(places[since], places[arm]) for arm, since, _ in links), Comparison(0, 1))
+        study = replace(record.head.study, chain=chain, compared=compared, stopping=StoppingRule.FIXED)
+        return [one for one in ladder_notes(ladder(replace(record, head=replace(record.head, study=study))))
+                if "by itself" in one]  # fmt: skip
+
+    assert told(0.1) == []
+    (text,) = told(0.15)
+    assert text.startswith("Piece 2 costs ")
+    assert "ms less by itself than on top of the others" in text
+
+
 def test_a_small_gain_counts_though_it_lies_within_the_margin() -> None:
     """Half a percent is shown as faster in a chain, while a plain study calls it the same within 3 %."""
     rng = np.random.default_rng(5)
@@ -240,13 +263,17 @@ def test_the_command_follows_a_history(walked: list[str], run: Run, tmp_path: Pa
     assert f"{walked[4]}, dropped" in shown
     assert "was kept: a table is enough" in " ".join(shown.split())
     assert 'because = "wrong | answer"' in (tmp_path / "bystander.settled.toml").read_text()
+    run("records", "export", "--redacted", "--to", "told.json")
+    told = (tmp_path / "told.json").read_text()
+    assert walked[1] in told
+    assert not any(word in told for word in ("Step 1", "steps.first", "build.sh"))
     wrong = run("settle", "nobody", "kept", "--because", "x", code=2).stderr
     assert 'has no link "nobody"' in wrong
 
 
 def test_a_chain_is_gone_on_with(walked: list[str], run: Run, tmp_path: Path) -> None:
     """The folder as it stands becomes one more link behind the last kept; gains that no longer pay are told."""
-    run("chain", "c0..c2", "--quiet")
+    run("chain", "c0..c2", "--quiet", "--change", "7%")
     run("settle", walked[1], "kept", "--because", "less")
     git(tmp_path, "checkout", "-q", "c2")
     nothing = run("chain", "--add", code=1).stderr
@@ -261,6 +288,8 @@ def test_a_chain_is_gone_on_with(walked: list[str], run: Run, tmp_path: Path) ->
     assert (added["since"], added["subject"]) == (walked[1], "Third step from a table")
     assert added["gains"][0]["gain"] == pytest.approx(0.04 / 0.048, abs=0.01)
     assert document["total"][0]["gain"] == pytest.approx(0.04 / 0.06, abs=0.01)
+    with Archive(tmp_path / ".bystander" / "archive.sqlite") as kept:
+        assert [head.study.chain and head.study.chain.change for head in kept.heads()] == [0.07, 0.07]
 
     run("settle", "added 1", "kept", "--because", "less again")
     again = run("chain", "--retest", *noise).stdout

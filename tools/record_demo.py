@@ -1,7 +1,7 @@
 """Record the demo anew: observe the harbour office here, and keep it under an invented machine.
 
 usage: python tools/record_demo.py           (writes src/bystander/demo/harbour/recorded.json)
-       python tools/record_demo.py history   (writes chain.json and pieces.json beside the history)
+       python tools/record_demo.py history   (writes chain.json, pieces.json and search.json beside the history)
 """
 
 from __future__ import annotations
@@ -21,11 +21,13 @@ from bystander.flow.commands.records import whole_record
 from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.changed import inspect_changed
 from bystander.flow.observer import Silent
+from bystander.flow.onward.bisect import AskedBisect, bisect
 from bystander.flow.onward.chain import AskedChain, GoOn, chain_ladder, chain_study, gone_on, observe_chain
 from bystander.flow.places import load_study
 
 ROOT = Path(__file__).resolve().parents[1]
 HOME = "/home/office"
+_CHANGE = 0.2  # what the demo asks its chain for
 MACHINE = {
     "host": "harbour-desk",
     "system": "Lantern Linux 4",
@@ -59,14 +61,16 @@ def _office(folder: Path) -> None:
 def _history(folder: Path) -> None:
     study, place = load_study(lay_out_history(folder), folder)
     archive = demo_archive(folder / "bystander.toml")
-    asked = AskedChain(change=1.0)
+    asked = AskedChain(change=_CHANGE)
     meant = chain_study(study, place, "start..main", asked, archive)
     chain = observe_chain(meant, place, archive, os.environ, Silent(), asked)
     link = lumped(chain_ladder(archive, chain.record))
     way = GoOn(hunks=link)
-    apart = gone_on(archive, chain.record, way, AskedChain(only=("day",), change=1.0), os.environ, Silent())
+    apart = gone_on(archive, chain.record, way, AskedChain(only=("day",), change=_CHANGE), os.environ, Silent())
+    search = bisect(study, place, archive, os.environ, Silent(), "start..main", AskedBisect(only=("gauge",)))
     _write(archive, chain.record, folder, FILES / "history" / "chain.json", 2)
     _write(archive, apart.record, folder, FILES / "history" / "pieces.json", 3)
+    _write(archive, search, folder, FILES / "history" / "search.json", 4)
 
 
 def _write(archive: Path, record: str, folder: Path, file: Path, number: int) -> None:

@@ -14,7 +14,18 @@ from bystander.archive.file.place import refuse_long, refuse_network, refuse_rea
 from bystander.archive.file.removed import identity, removed
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
-from bystander.design import ArmState, Evidence, MachineFacts, Record, RecordHead, Run, RunTrials, Study, Whose
+from bystander.design import (
+    ArmState,
+    Evidence,
+    MachineFacts,
+    Record,
+    RecordHead,
+    Run,
+    RunTrials,
+    Study,
+    TrialColumns,
+    Whose,
+)
 from bystander.errors import ArchiveError
 from bystander.files import make_private_folder, open_private_file
 
@@ -162,15 +173,21 @@ class Archive:
 
     def add_arm(self, head: RecordHead, study: Study, state: ArmState) -> None:
         """Add an arm that was made while a record runs, the last of those of its study."""
-        from bystander.archive.care import add_arm
+        from bystander.archive.added import add_arm
 
         add_arm(self._connection, head.uuid, study, state)
 
     def set_options(self, head: RecordHead, number: int, options: Mapping[str, Any]) -> None:
         """Write down anew what a run was asked for besides, and what came of it."""
-        from bystander.archive.care import set_options
+        from bystander.archive.added import set_options
 
         set_options(self._connection, head.uuid, number, options)
+
+    def add_trials(self, head: RecordHead, number: int, trials: TrialColumns) -> None:
+        """Add the trials of a run that is not timed, whose whole blocks are there already: of what is taken in."""
+        from bystander.archive.added import add_trials
+
+        add_trials(self._connection, head.uuid, number, trials)
 
     def remove(self, head: RecordHead) -> None:
         """Remove a record and everything that belongs to it."""

@@ -5,10 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 import time
-from collections.abc import Mapping
 from contextlib import closing
 from pathlib import Path
-from typing import Any
 
 from sqlalchemy import Connection, select
 
@@ -16,10 +14,9 @@ from bystander.archive.file.engine import atomic
 from bystander.archive.file.evidence_files import EvidenceFiles
 from bystander.archive.file.place import refuse_read_only
 from bystander.archive.tables.schema import tables
-from bystander.design import ArmState, Study, plain
 from bystander.errors import ArchiveError
 
-__all__ = ["add_arm", "add_early_end", "add_note", "compact", "remove_record", "set_options"]
+__all__ = ["add_early_end", "add_note", "compact", "remove_record"]
 
 _T = tables.tables
 
@@ -31,25 +28,6 @@ def add_note(connection: Connection, uuid: str, text: str) -> None:
         kept = connection.execute(select(record.c.notes).where(record.c.uuid == uuid)).scalar_one()
         notes = json.dumps([*json.loads(kept), text])
         connection.execute(record.update().where(record.c.uuid == uuid).values(notes=notes))
-
-
-def add_arm(connection: Connection, uuid: str, study: Study, state: ArmState) -> None:
-    """Add an arm that was made while a record runs; it is the last of those of its study, which is given with it."""
-    record = _T["record"]
-    with atomic(connection):
-        of = connection.execute(select(record.c.id).where(record.c.uuid == uuid)).scalar_one()
-        row = {"record_id": of, "position": len(study.arms) - 1, "name": state.name, "key": state.key}
-        connection.execute(_T["arm"].insert().values(**row, state=json.dumps(plain(state))))
-        connection.execute(record.update().where(record.c.id == of).values(study=json.dumps(plain(study))))
-
-
-def set_options(connection: Connection, uuid: str, number: int, options: Mapping[str, Any]) -> None:
-    """Write down anew what a run was asked for besides, and what came of it."""
-    record, run = _T["record"], _T["run"]
-    with atomic(connection):
-        of = connection.execute(select(record.c.id).where(record.c.uuid == uuid)).scalar_one()
-        mine = run.update().where(run.c.record_id == of, run.c.number == number)
-        connection.execute(mine.values(options=json.dumps(dict(options))))
 
 
 def add_early_end(connection: Connection, study: str, why: str) -> None:

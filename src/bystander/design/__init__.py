@@ -141,7 +141,7 @@ from bystander.design.records.outcomes import TrialOutcome
 from bystander.design.records.patches import FilePatch, edit_size, hunk_texts, patch_text, read_patch
 from bystander.design.records.plain import from_plain, plain, study_from_plain
 from bystander.design.records.redacted import LEFT_OUT, redacted, scrubber
-from bystander.design.records.runs import BlockHead, BlockRun, Run
+from bystander.design.records.runs import SEARCH, BlockHead, BlockRun, Run, is_part_of_search
 from bystander.design.records.timeline import BROKEN, OUTSIDE, UNBEGUN, UNENDED, Lane, Marks, Timeline
 from bystander.design.records.trials import (
     ArmState,
@@ -282,6 +282,7 @@ __all__ = [
     "PYTHON",
     "QUEUED",
     "RUNNING",
+    "SEARCH",
     "SHARED_KEYS",
     "SLOW",
     "STACKS",
@@ -444,6 +445,7 @@ __all__ = [
     "inspection_facts",
     "inspection_lines",
     "inspections",
+    "is_part_of_search",
     "is_range",
     "is_told",
     "kind_of",

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -25,9 +25,11 @@ from bystander.design import (
     RecordHead,
     Run,
     State,
+    TrialColumns,
     Trials,
     Whose,
     from_plain,
+    is_part_of_search,
     plain,
     refuse_strays,
     study_from_plain,
@@ -48,7 +50,7 @@ _INTEGERS = ("workload", "arm", "block", "order", "status", "answers", "details"
 
 def record_json(record: Record) -> str:
     """Return the document; readings stand in one list per measure, in SI units, null where none was read."""
-    head, trials = record.head, record.trials
+    head = record.head
     document: dict[str, Any] = {
         "format": RECORD_FORMAT,
         "version": _VERSION,
@@ -69,7 +71,7 @@ def record_json(record: Record) -> str:
         "measures": [plain(measure) for measure in head.measures],
         "runs": [plain(run) for run in head.runs],
         "blocks": [plain(block) for block in record.blocks],
-        "trials": {name: getattr(trials, name).tolist() for name in _INTEGERS},
+        "trials": _written(record.trials, head.measures),
         "samples": [
             {"trial": row, "measure": name, "values": values.tolist()} for (row, name), values in record.samples.items()
         ],
@@ -90,14 +92,22 @@ def record_json(record: Record) -> str:
         "machine_states": [state.known for state in record.machine_states],
         "looks": [plain(look) for look in record.looks],
         "excerpts": {str(row): text for row, text in record.excerpts.items()},
-    }
-    document["trials"]["limit_s"] = _nulled(trials.limit_s)
-    document["trials"]["started_s"] = _nulled(trials.started_s)
-    document["trials"]["readings"] = {
-        measure.name: _nulled(trials.readings[:, j]) for j, measure in enumerate(head.measures)
+        "of_search": [
+            {"run": number, **_written(columns, head.measures)} for number, columns in record.of_search.items()
+        ],
     }
     lines = [f'"{key}": {json_text(value)}' for key, value in document.items()]
     return "{\n" + ",\n".join(lines) + "\n}\n"
+
+
+def _written(trials: TrialColumns, measures: Sequence[Measure]) -> dict[str, Any]:
+    """Return trials column by column."""
+    return {
+        **{name: getattr(trials, name).tolist() for name in _INTEGERS},
+        "limit_s": _nulled(trials.limit_s),
+        "started_s": _nulled(trials.started_s),
+        "readings": {measure.name: _nulled(trials.readings[:, j]) for j, measure in enumerate(measures)},
+    }
 
 
 def _nulled(values: Any) -> list[float | None]:
@@ -157,16 +167,8 @@ def read_record_json(text: str, file: str) -> Record:
 def _record(document: dict[str, Any]) -> Record:
     columns, measures = document["trials"], tuple(from_plain(Measure, m, "measures") for m in document["measures"])
     head = _head(document, measures)
-    readings = [_floats(columns["readings"][measure.name]) for measure in measures]
     columns.setdefault("machine", [0] * len(columns["workload"]))  # documents of before did not tell it
-    integers = {name: np.array(columns[name], dtype=np.int64) for name in _INTEGERS}
-    trials = Trials(
-        limit_s=_floats(columns["limit_s"]),
-        started_s=_floats(columns["started_s"]),
-        readings=np.column_stack(readings) if readings else np.empty((0, 0)),
-        **integers,
-    )
-    _check_columns(head, trials, [*integers.values(), trials.limit_s, trials.started_s, *readings])
+    trials = _columns(Trials, columns, head)
     count = len(trials)
     samples = {(int(s["trial"]), str(s["measure"])): _floats(s["values"]) for s in document["samples"]}
     excerpts = {int(row): str(text) for row, text in document["excerpts"].items()}
@@ -179,19 +181,40 @@ def _record(document: dict[str, Any]) -> Record:
     looks = tuple(from_plain(LookTaken, look, "looks") for look in document.get("looks", []))
     blocks = tuple(from_plain(BlockHead, block, "blocks") for block in document.get("blocks", []))
     _check_blocks(head, blocks)
+    of_search = {whole(one["run"]): _columns(TrialColumns, one, head) for one in document.get("of_search", [])}
+    _check_search(head, blocks, of_search)
     return Record(
-        head, trials, samples, excerpts, [MachineState.of(state) for state in states], evidence, looks, blocks, of_runs
-    )
+        head, trials, samples, excerpts, [MachineState.of(state) for state in states], evidence, looks, blocks, of_runs,
+        of_search,
+    )  # fmt: skip
 
 
-def _check_columns(head: RecordHead, trials: Trials, columns: list[Any]) -> None:
-    count = len(trials)
-    if any(column.shape != (count,) for column in columns):
+Columns = TypeVar("Columns", bound=TrialColumns)
+
+
+def _columns(kind: type[Columns], table: Mapping[str, Any], head: RecordHead) -> Columns:
+    """Return the trials of a table of columns; raise ValueError where they do not fit the record or each other."""
+    integers = {name: np.array(table[name], dtype=np.int64) for name in _INTEGERS}
+    readings = [_floats(table["readings"][measure.name]) for measure in head.measures]
+    limit_s, started_s = _floats(table["limit_s"]), _floats(table["started_s"])
+    if any(column.shape != limit_s.shape for column in (*integers.values(), started_s, *readings)):
         raise ValueError("its columns are not of one length")
+    trials = kind(limit_s=limit_s, started_s=started_s, readings=np.column_stack(readings), **integers)
     refuse_strays(head, trials)
     places = np.stack([trials.workload, trials.arm, trials.block])[:, trials.block >= 0]
     if np.unique(places, axis=1).shape[1] < places.shape[1]:
         raise ValueError("an arm has two trials in one block")
+    return trials
+
+
+def _check_search(head: RecordHead, blocks: Sequence[BlockHead], of_search: Mapping[int, TrialColumns]) -> None:
+    """Raise ValueError where trials of a search are of a run or block that is not there."""
+    parts = {run.number for run in head.runs if is_part_of_search(run)}
+    there = {(block.run, block.workload, block.number) for block in blocks}
+    for number, trials in of_search.items():
+        places = zip(trials.workload.tolist(), trials.block.tolist(), strict=True)
+        if number not in parts or any((number, *place) not in there for place in places):
+            raise ValueError("of_search names a run or block that is not there")
 
 
 def _check_blocks(head: RecordHead, blocks: tuple[BlockHead, ...]) -> None:

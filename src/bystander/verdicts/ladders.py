@@ -80,7 +80,7 @@ class Disagreement(NamedTuple):
     p_adjusted : float
         Over all pieces and workloads (Holm 1979).
     estimate : float
-        Logarithm of its gain alone over its gain last.
+        What it adds alone less what it adds last, in the measure's unit: below 0 it gains more by itself.
     """
 
     piece: str

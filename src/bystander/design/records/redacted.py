@@ -5,11 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import Any
 
 from bystander.design.records.evidence import TIMELINE
 from bystander.design.records.facts import ArmFacts, InterpreterFacts
+from bystander.design.records.runs import SEARCH
 from bystander.design.records.trials import ArmState, Record, RecordHead
 from bystander.design.studies.arms import Arm
+from bystander.design.studies.chain import Chain
 from bystander.design.studies.study import Study
 from bystander.design.studies.workloads import Command, Ready, TimedCallable, Workload
 
@@ -37,6 +40,7 @@ def scrubber(head: RecordHead) -> Callable[[str], str]:
 def redacted(record: Record) -> Record:
     """Return a record without host, user, paths, values of commands and variables, and what trials printed.
 
+    What edits say of themselves is left out too, which functions they change, and why a state could not be built.
     Names of arms, workloads, inputs and measures stay, and so do digests and keys: two redacted records are compared
     like whole ones. Of evidence the phases stay, which the program named itself.
     """
@@ -44,16 +48,31 @@ def redacted(record: Record) -> Record:
     scrubbed = scrubber(head)
     safe = replace(
         head,
-        study=_study(head.study),
+        study=_study(head.study, scrubbed),
         study_folder="",
         study_file="",
         arms=tuple(_arm(arm, scrubbed) for arm in head.arms),
         machines=tuple(replace(machine, host=None) for machine in head.machines),
         notes=tuple(map(scrubbed, head.notes)),
+        runs=tuple(replace(run, options=_options(run.options)) for run in head.runs),
     )
     phases = {row: tuple(p for p in packets if p.kind == TIMELINE) for row, packets in record.evidence.items()}
     evidence = {row: packets for row, packets in phases.items() if packets}
     return replace(record, head=safe, excerpts={}, evidence=evidence, of_runs={})
+
+
+def _options(options: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a run's options without what the commits of a search say, and why some could not be built."""
+    told = options.get(SEARCH)
+    if not isinstance(told, Mapping):
+        return dict(options)
+    commits, broken = told.get("commits"), told.get("broken")
+    more: dict[str, Any] = {}
+    if isinstance(commits, list):
+        more["commits"] = [[*one[:2], LEFT_OUT] for one in commits if isinstance(one, list)]
+    if isinstance(broken, Mapping):
+        more["broken"] = dict.fromkeys(broken, LEFT_OUT)
+    return {**options, SEARCH: {**told, **more}}
 
 
 def _hidden(values: Mapping[str, str]) -> dict[str, str]:
@@ -67,14 +86,27 @@ def _arm(state: ArmState, scrubbed: Callable[[str], str]) -> ArmState:
     return ArmState(state.name, state.key, "", scrubbed(state.identity), kept)
 
 
-def _study(study: Study) -> Study:
+def _study(study: Study, scrubbed: Callable[[str], str]) -> Study:
     return replace(
         study,
         arms=tuple(map(_described, study.arms)),
         workloads=tuple(map(_workload, study.workloads)),
         shared_files=(),
         written_files=(),
+        chain=study.chain and _chain(study.chain, scrubbed),
+        states=study.states and replace(study.states, patches=LEFT_OUT if study.states.patches else ""),
     )
+
+
+def _chain(chain: Chain, scrubbed: Callable[[str], str]) -> Chain:
+    links = (
+        replace(
+            link, subject=LEFT_OUT if link.subject else "", functions=(),
+            joined=tuple(replace(one, why=LEFT_OUT) for one in link.joined),
+        )
+        for link in chain.links
+    )  # fmt: skip
+    return replace(chain, links=tuple(links), what=scrubbed(chain.what))
 
 
 def _described(arm: Arm) -> Arm:

@@ -9,7 +9,10 @@ from typing import Any
 from bystander.design.records.outcomes import TrialOutcome
 from bystander.design.records.words import TIMED, State
 
-__all__ = ["BlockHead", "BlockRun", "Run"]
+__all__ = ["SEARCH", "BlockHead", "BlockRun", "Run", "is_part_of_search"]
+
+# The option that the runs of a search have: that of the timed one tells the commits, the others which part they are.
+SEARCH = "bisect"
 
 
 @dataclass(frozen=True)
@@ -91,3 +94,8 @@ class BlockRun:
     outcomes: Mapping[int, TrialOutcome]
     took_s: float = 0.0
     disturbed: str = ""
+
+
+def is_part_of_search(run: Run) -> bool:
+    """Whether a run beside the timed one holds blocks of a search, which its answer is worked out from."""
+    return run.purpose != TIMED and isinstance(run.options.get(SEARCH), Mapping)

@@ -254,6 +254,9 @@ class Record:
         In the order in which they were taken.
     blocks : tuple of BlockHead
         The whole blocks of all runs, with the machine and conditions of each.
+    of_search : mapping
+        Of a search for a commit, by the number of each of its runs beside the timed one: its trials, where they were
+        asked for.
     """
 
     head: RecordHead
@@ -265,6 +268,7 @@ class Record:
     looks: Sequence[LookTaken] = ()
     blocks: tuple[BlockHead, ...] = ()
     of_runs: Mapping[Whose, tuple[Evidence, ...]] = field(default_factory=dict)
+    of_search: Mapping[int, TrialColumns] = field(default_factory=dict)
 
     @cached_property
     def _places(self) -> dict[str, int]:

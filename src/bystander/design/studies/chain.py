@@ -117,12 +117,15 @@ class Chain:
         What was asked for: "v1..v9".
     of : str
         UUID of the record that it goes on with; "" for none.
+    change : float or None
+        The smallest gain of a link that was asked for, as a share; None where nothing but the study's margin was.
     """
 
     kind: ChainKind
     links: tuple[Link, ...]
     what: str = ""
     of: str = ""
+    change: float | None = None
 
 
 def chained(links: Sequence[Link], names: Sequence[str]) -> list[tuple[int, int]]:

@@ -11,12 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bystander.archive import Archive
-from bystander.design import MEASURES, TIMED, RecordHead, Run, Status, Study, TrialColumns, TrialOutcome
+from bystander.design import MEASURES, SEARCH, TIMED, RecordHead, Run, Status, Study, TrialColumns, TrialOutcome
 from bystander.errors import UsageError
 from bystander.verdicts import Answer, Ask, Bisected, Commit, Outcome, Rules, Searched, Stage, bisecting
 
 __all__ = [
-    "BISECT",
     "Kept",
     "Provide",
     "Rows",
@@ -32,7 +31,6 @@ __all__ = [
     "search_of",
 ]
 
-BISECT = "bisect"  # the option of the timed run of such a record
 Floats = NDArray[np.float64]
 _RAW = ("", "1", "share")  # units of which differences are told, not ratios
 Rows = dict[int, dict[str, tuple[float, bool]]]
@@ -64,7 +62,7 @@ class Search:
         """As the timed run keeps it."""
         commits = [[one.id, one.short, one.subject] for one in self.commits]
         kept = {"what": self.what, "commits": commits, "broken": dict(self.broken), "second": self.second}
-        return {BISECT: kept}
+        return {SEARCH: kept}
 
     def rules(self, head: RecordHead) -> Rules:
         """Return what is fixed before each of its searches."""
@@ -81,12 +79,12 @@ class Kept:
 
 def is_bisection(head: RecordHead) -> bool:
     """Whether a record is a search for a commit."""
-    return BISECT in head.timed_run.options
+    return SEARCH in head.timed_run.options
 
 
 def search_of(head: RecordHead) -> Search:
     """Return what a record searches; raise UsageError where it is no such record, or what it keeps makes no sense."""
-    told: Any = head.timed_run.options.get(BISECT) or {}
+    told: Any = head.timed_run.options.get(SEARCH) or {}
     try:
         commits = tuple(Commit(*map(str, one)) for one in told["commits"])
         broken = {str(name): str(why) for name, why in told["broken"].items()}
@@ -147,7 +145,7 @@ def kept_search(kept: Archive, head: RecordHead) -> Kept:
 
 def place_of(run: Run) -> tuple[int, int] | None:
     """Return workload and part of a run of a search; None for any other run."""
-    told = run.options.get(BISECT)
+    told = run.options.get(SEARCH)
     if not isinstance(told, dict) or run.purpose not in list(Stage):
         return None
     workload, part = told.get("workload"), told.get("part")

@@ -6,6 +6,7 @@ import io
 import re
 import shutil
 import sys
+from dataclasses import dataclass, fields
 from email import message_from_string
 from email.utils import parsedate_to_datetime
 from pathlib import Path
@@ -17,7 +18,7 @@ from bystander.flow.places import STUDY_FILE, new_archive
 from bystander.flow.records.imports import ImportOptions, import_files
 from bystander.verdicts import Ladder
 
-__all__ = ["demo_archive", "lay_out", "lay_out_history", "lumped", "recorded", "recorded_history"]
+__all__ = ["RecordedHistory", "demo_archive", "lay_out", "lay_out_history", "lumped", "recorded", "recorded_history"]
 
 _MARKS = Path(__file__).parents[3] / "bystander_marks.py"  # a copy of its own, as projects have it
 _FAILURES, _HISTORY = FILES / "failures", FILES / "history"
@@ -105,13 +106,21 @@ def _committed(git: Git, date: str, subject: str) -> None:
     git.run("commit", "--quiet", "--no-gpg-sign", "-m", subject, variables=when)
 
 
-def recorded_history(archive: Path) -> tuple[str, str]:
-    """Put the recorded chain of the history, and its lumped edit taken apart, into an archive; return their names."""
-    chain, pieces = (
-        import_files([str(_HISTORY / name)], io.BytesIO(), archive, ImportOptions()).record
-        for name in ("chain.json", "pieces.json")
+@dataclass(frozen=True)
+class RecordedHistory:
+    """The names of recorded records: the chain of the history, its lumped edit taken apart, and a search in it."""
+
+    chain: str
+    pieces: str
+    search: str
+
+
+def recorded_history(archive: Path) -> RecordedHistory:
+    """Put what was recorded of the history into an archive, and return the names."""
+    files = (_HISTORY / f"{one.name}.json" for one in fields(RecordedHistory))
+    return RecordedHistory(
+        *(import_files([str(file)], io.BytesIO(), archive, ImportOptions()).record for file in files)
     )
-    return chain, pieces
 
 
 def lumped(made: Ladder) -> str:

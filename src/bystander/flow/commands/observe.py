@@ -195,7 +195,7 @@ def resume(
 def _refuse_to_resume(head: RecordHead) -> None:
     """Raise UsageError unless the record was begun here and is not finished: a record holds commands."""
     refuse_foreign(head, "observe its study anew, after reading it")
-    if is_bisection(head):
+    if is_bisection(head) and not head.complete:
         raise UsageError(
             f"record {head.name} is a search for a commit; bystander bisect --resume {head.name} finishes it"
         )

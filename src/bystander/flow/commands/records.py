@@ -12,6 +12,7 @@ from bystander.design import (
     TIMED,
     Record,
     RecordHead,
+    is_part_of_search,
     redacted,
 )
 from bystander.errors import UsageError
@@ -88,7 +89,9 @@ def whole_record(archive: Path, name: str | None, payloads: bool = False) -> Rec
                 of_runs |= {whose: () for whose in of_runs if whose.run == run.number}
                 for whose, packet in kept.run_evidence(record.head.uuid, run.number):
                     of_runs[whose] = (*of_runs.get(whose, ()), packet)
-        return replace(record, of_runs=of_runs)
+        parts = [run.number for run in record.head.runs if is_part_of_search(run)]
+        of_search = {number: kept.load_run(record.head.uuid, number).trials for number in parts}
+        return replace(record, of_runs=of_runs, of_search=of_search)
 
 
 # One line per format: the suffix of --to, and who writes it, for a spreadsheet or not.

@@ -71,7 +71,8 @@ class AskedChain:
     blocks, seed : int or None
         Instead of the study's.
     change : float or None
-        The smallest gain that is asked for, as a share; the margin by default.
+        The smallest gain that is asked for, as a share; by default that of the chain which is gone on with, else the
+        margin.
     noise_of : str or None
         Take the noise from this record, and try no blocks.
     every : bool
@@ -149,6 +150,8 @@ def observe_chain(
     """
     noises = earlier_noise(study, archive, asked.noise_of)[1] if asked.noise_of else ()
     study = with_placebo(study) if asked.placebo else study
+    if study.chain:
+        study = replace(study, chain=replace(study.chain, change=asked.change))
     return observe(
         study, home, archive, caller, observer, wait=wait, foresee=foreseen_links(asked.change, noises),
     )  # fmt: skip
@@ -187,17 +190,22 @@ def gone_on(
     wait: bool = False,
 ) -> Observed:  # fmt: skip
     """Run what goes on from a chain, the newest by default, into a record of its own that names it."""
-    study, home = _goes_on_with(archive, name, way, observer)
+    study, home, head = _goes_on_with(archive, name, way, observer)
+    if asked.change is None and head.study.chain:
+        asked = replace(asked, change=head.study.chain.change)
     return observe_chain(planned(study, asked), home, archive, caller, observer, asked, wait)
 
 
-def _goes_on_with(archive: Path, name: str | None, way: GoOn, observer: Observer) -> tuple[Study, StudyFolder]:
+def _goes_on_with(
+    archive: Path, name: str | None, way: GoOn, observer: Observer
+) -> tuple[Study, StudyFolder, RecordHead]:
+    """Return the study that is observed, where its states are kept, and the head of the record it goes on with."""
     if way.hunks is not None and name is not None:
         with Archive(archive) as kept:
             head = kept.head(name)
         if head.study.chain is None:  # an ordinary record: its candidate against its reference
             home = _home(head, archive)
-            return pieces_study(head, home, _pair(head, way.hunks), way.by_file, observer), home
+            return pieces_study(head, home, _pair(head, way.hunks), way.by_file, observer), home, head
     kinds = (ChainKind.PIECES,) if way.pairs else _CLIMBING
     records = chain_records(archive, name, kinds)
     made, heads = laddered(records, archive), tuple(one.head for one in records)
@@ -206,10 +214,11 @@ def _goes_on_with(archive: Path, name: str | None, way: GoOn, observer: Observer
     if way.hunks is not None:
         rung = rung_named(made, way.hunks)
         ends = rung.link.since, rung.link.arm
-        return pieces_study(whence.head_of(rung), home, ends, way.by_file, observer), home
+        return pieces_study(whence.head_of(rung), home, ends, way.by_file, observer), home, heads[0]
     if way.pairs:
-        return pairs_study(made, heads[0], home, observer), home
-    return (again_study(whence, observer) if way.again else added_study(whence, way.subject)), home
+        return pairs_study(made, heads[0], home, observer), home, heads[0]
+    study = again_study(whence, observer) if way.again else added_study(whence, way.subject)
+    return study, home, heads[0]
 
 
 def _home(head: RecordHead, archive: Path) -> StudyFolder:

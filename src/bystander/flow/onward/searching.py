@@ -12,6 +12,7 @@ from pathlib import Path
 from bystander.archive import Archive
 from bystander.archive.writer import RecordWriter
 from bystander.design import (
+    SEARCH,
     ArmState,
     KeptState,
     PlannedBlock,
@@ -36,7 +37,6 @@ from bystander.field import (
     require_space,
 )
 from bystander.flow.chains.bisected import (
-    BISECT,
     Provide,
     Rows,
     Search,
@@ -231,7 +231,7 @@ class Work:
                     self.writers[run.number] = self.kept.resume(head, self.world.machine(), run.number)
                 return run, self.writers[run.number]
         number = 1 + max(run.number for run in self.head.runs)
-        options = {BISECT: {"workload": workload, "part": ask.part}}
+        options = {SEARCH: {"workload": workload, "part": ask.part}}
         run = Run(number, str(ask.stage), timed.seed, options=options, began_wall_s=time.time())
         self.writers[number] = self.kept.begin_run(self.kept.head(self.head.uuid), run, self.world.machine())
         self.head = replace(self.head, runs=(*self.head.runs, run))

@@ -173,6 +173,8 @@ def _import_document(data: bytes, file: Path, archive: Path, options: ImportOpti
     with Archive(archive, create=True) as kept, kept.atomic():
         writer, name = kept.begin(replace(record.head, provenance=Provenance.IMPORTED))
         writer.arrays(record_arrays(record), record.blocks)
+        for number, trials in record.of_search.items():
+            kept.add_trials(record.head, number, trials)
         for whose, packets in record.of_runs.items():
             writer.evidence(whose, packets)
         writer.looks(record.looks)

@@ -200,13 +200,16 @@ def ladder_notes(ladder: Ladder) -> list[str]:
 
 def _disagreeing(ladder: Ladder) -> list[str]:
     """Say which pieces do not add up, and what tells why."""
-    found = []
+    found, unit = [], ladder.measure.unit
+    rows = {(rung.link.name, row.workload): row for rung in ladder.rungs for row in rung.rows}
     for one in ladder.disagree:
         of = "" if ladder.alone else f" in {one.workload}"
-        more = "less" if one.estimate > 0 else "more"
+        costs = all(rows[f"{one.piece} {how}", one.workload].estimate > 1 for how in ("alone", "last"))
+        more = "more" if costs == (one.estimate > 0) else "less"
+        much = f"{quantity_text(abs(one.estimate), unit)} " if unit in ("s", "B") else ""
         found.append(
-            f"Piece {one.piece} gains {more} by itself than on top of the others{of} (p {one.p_adjusted:.2g} after "
-            "adjustment): it is not independent of them."
+            f"Piece {one.piece} {'costs' if costs else 'gains'} {much}{more} by itself than on top of the others{of} "
+            f"(p {one.p_adjusted:.2g} after adjustment): it is not independent of them."
         )
     if found and ladder.head.observed_here and not any(" after " in rung.link.name for rung in ladder.rungs):
         found.append(f"This tries such pieces in pairs:\n  {command_line('chain', ladder.head.name, '--pairs')}")
