@@ -15,14 +15,16 @@ from typing import Any
 
 from bystander.demo import FILES
 from bystander.exchange import record_json
+from bystander.flow.chains.ladders import chain_ladder
 from bystander.flow.commands.demo import demo_archive, lay_out, lay_out_history, lumped
 from bystander.flow.commands.observe import observe
 from bystander.flow.commands.records import whole_record
 from bystander.flow.inside.asked import Asked
 from bystander.flow.inside.changed import inspect_changed
 from bystander.flow.observer import Silent
-from bystander.flow.onward.bisect import AskedBisect, bisect
-from bystander.flow.onward.chain import AskedChain, GoOn, chain_ladder, chain_study, gone_on, observe_chain
+from bystander.flow.onward.asked import AskedBisect, AskedChain, GoOn
+from bystander.flow.onward.bisect import bisect
+from bystander.flow.onward.chain import chain_study, gone_on, observe_chain
 from bystander.flow.places import load_study
 
 ROOT = Path(__file__).resolve().parents[1]

@@ -175,11 +175,11 @@ def observe(
     from bystander.cli.shown.brief import print_brief
     from bystander.cli.shown.live import Display
     from bystander.design import StoppingRule, with_placebo
+    from bystander.flow.chains.ladders import chain_ladder
     from bystander.flow.commands.decide import decided
     from bystander.flow.commands.observe import observe as run
     from bystander.flow.commands.observe import resume as finish
     from bystander.flow.commands.report import Asked, append_report, refuse_targets, remove_stale, write_reports
-    from bystander.flow.onward.chain import chain_ladder
     from bystander.flow.onward.earlier import with_earlier
     from bystander.flow.places import find_archive, new_archive
     from bystander.flow.quick.again import AskedAgain

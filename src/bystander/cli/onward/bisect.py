@@ -24,7 +24,7 @@ from bystander.cli.shown.unfinished import end_interrupted, resumable
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
-    from bystander.flow.onward.bisect import AskedBisect
+    from bystander.flow.onward.asked import AskedBisect
     from bystander.verdicts import Searched
 
 __all__ = ["EXAMPLE", "bisect", "show_search"]
@@ -75,7 +75,8 @@ def bisect(
     """
     from bystander.cli.shown.live import Display
     from bystander.design import is_range
-    from bystander.flow.onward.bisect import AskedBisect, resume_bisection, searched
+    from bystander.flow.chains.searched import searched
+    from bystander.flow.onward.asked import AskedBisect
     from bystander.flow.places import find_archive
 
     asked = AskedBisect(
@@ -86,6 +87,8 @@ def bisect(
     if not ran or resume:
         _refuse_running(command, asked, resume, what)
     if resume:
+        from bystander.flow.onward.bisect import resume_bisection
+
         target = find_archive(archive, variables(), here())
         with Display(quiet) as display, resumable(archive, "bisect"):
             name: str | None = resume_bisection(target, what, variables(), display, wait)
@@ -139,7 +142,7 @@ def show_search(done: Searched, json: bool, archive: Path | None, hint: bool = T
     """Print what was found for people, or as JSON."""
     from bystander.cli.shown.console import output, tell
     from bystander.design import command_line
-    from bystander.flow.onward.bisect import bisect_document
+    from bystander.flow.chains.searched import bisect_document
     from bystander.units import moment_text
     from bystander.verdicts import bisected_lines
 

@@ -27,7 +27,7 @@ from bystander.errors import UsageError
 
 if TYPE_CHECKING:
     from bystander.flow.commands.observe import Observed
-    from bystander.flow.onward.chain import AskedChain, GoOn
+    from bystander.flow.onward.asked import AskedChain, GoOn
     from bystander.verdicts import Ladder
 
 __all__ = ["EXAMPLE", "chain", "show_ladder"]
@@ -104,11 +104,14 @@ def chain(
     Without a range, show the newest chain; nothing is run then.
     """
     from bystander.design import is_range
-    from bystander.flow.onward.chain import AskedChain, chain_ladder, refuse_ladder_targets, write_ladders
+    from bystander.flow.chains.ladders import chain_ladder
+    from bystander.flow.onward.asked import AskedChain
     from bystander.flow.places import find_archive
 
-    targets = to or []
-    refuse_ladder_targets(targets)
+    if to:
+        from bystander.flow.chains.written import refuse_ladder_targets, write_ladders
+
+        refuse_ladder_targets(to)
     asked = AskedChain(
         arm, tuple(only or ()), whole_option("--blocks", blocks, "blocks"), whole_option("--seed", seed, "seed"),
         share_option("--change", change), noise_of, every, placebo,
@@ -128,7 +131,8 @@ def chain(
     if ran and not ran.record:
         end_interrupted(None, archive)
     made = chain_ladder(target, ran.record if ran else what, only or ())
-    write_ladders(made, targets)
+    if to:
+        write_ladders(made, to)
     show_ladder(made, json, all_rows, archive)
     if ran and not ran.complete:  # the ladder's own head is that of the chain it was added to
         end_interrupted(ran.record, archive)
@@ -136,7 +140,7 @@ def chain(
 
 def _way(add: bool, retest: bool, hunks: str | None, by: str | None, pairs: bool, note: str | None) -> GoOn:
     """Return how a chain is gone on with; raise UsageError where two ways are given, or what belongs to none."""
-    from bystander.flow.onward.chain import GoOn
+    from bystander.flow.onward.asked import GoOn
 
     ways = {"--add": add, "--retest": retest, "--hunks": hunks is not None, "--pairs": pairs}
     given_ones = [name for name, value in ways.items() if value]
@@ -176,7 +180,7 @@ def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archiv
     """Print a ladder for people, or as JSON."""
     from bystander.cli.shown.console import output
     from bystander.cli.shown.ladders import print_ladder
-    from bystander.flow.onward.chain import ladder_document
+    from bystander.flow.chains.ladders import ladder_document
 
     if json:
         hand_over(ladder_document(made))

@@ -25,8 +25,9 @@ def show_history(folder: Path, recorded: bool) -> None:
     from bystander.cli.shown.console import output, tell
     from bystander.cli.shown.ladders import print_ladder
     from bystander.design import command_line
+    from bystander.flow.chains.ladders import chain_ladder
+    from bystander.flow.chains.written import write_ladders
     from bystander.flow.commands.demo import demo_archive, lay_out_history, lumped, recorded_history
-    from bystander.flow.onward.chain import chain_ladder, write_ladders
 
     console = output()
     study = lay_out_history(folder)
@@ -67,7 +68,8 @@ def _chain(study: Path, archive: Path) -> str | None:
     from bystander.cli.shown.live import Display
     from bystander.design import command_line
     from bystander.errors import UsageError
-    from bystander.flow.onward.chain import AskedChain, chain_study, observe_chain
+    from bystander.flow.onward.asked import AskedChain
+    from bystander.flow.onward.chain import chain_study, observe_chain
     from bystander.flow.places import load_study
 
     planned, home = load_study(study, study.parent)
@@ -90,8 +92,10 @@ def _apart(archive: Path, chain: str) -> str | None:
     from bystander.cli.shown.live import Display
     from bystander.design import command_line
     from bystander.errors import UsageError
+    from bystander.flow.chains.ladders import chain_ladder
     from bystander.flow.commands.demo import lumped
-    from bystander.flow.onward.chain import AskedChain, GoOn, chain_ladder, gone_on
+    from bystander.flow.onward.asked import AskedChain, GoOn
+    from bystander.flow.onward.chain import gone_on
 
     link = lumped(chain_ladder(archive, chain))
     tell(output(), f"  {command_line('chain', '--hunks', link, '--only', _APART)}")
@@ -118,7 +122,9 @@ def _search(study: Path, archive: Path, recorded: str | None) -> None:
     from bystander.cli.shown.console import output, tell
     from bystander.cli.shown.live import Display
     from bystander.design import command_line
-    from bystander.flow.onward.bisect import AskedBisect, bisect, searched
+    from bystander.flow.chains.searched import searched
+    from bystander.flow.onward.asked import AskedBisect
+    from bystander.flow.onward.bisect import bisect
     from bystander.flow.places import load_study
 
     tell(output(), f"Which commit made {_SEARCHED} slower?")

@@ -89,7 +89,7 @@ def _link(
 
     from bystander.design import command_line
     from bystander.flow.chains.diary import AskedLink
-    from bystander.flow.onward.chain import settle
+    from bystander.flow.chains.ladders import settle
 
     if others:
         raise UsageError("--only, --arm, --until, --up-to and --measure are not for a link; --record names its chain")

@@ -4,43 +4,33 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from bystander.archive import Archive
 from bystander.design import (
     DEFAULT_BLOCKS,
     Comparison,
-    FilePatch,
-    KeptState,
-    RecordHead,
     StoppingRule,
     Study,
-    edit_size,
-    hunk_texts,
     is_range,
-    read_patch,
     with_only,
 )
-from bystander.errors import BystanderError, UsageError
-from bystander.exchange import bisect_json
+from bystander.errors import UsageError
 from bystander.field import (
     ArmMaker,
-    Edits,
-    KeptStates,
     MachineLock,
     StudyFolder,
 )
 from bystander.flow.chains.bisected import (
     Search,
-    bisection,
-    is_bisection,
     kept_search,
     search_of,
 )
+from bystander.flow.chains.searched import newest_search
 from bystander.flow.chains.states import range_commits
 from bystander.flow.observer import Observer
+from bystander.flow.onward.asked import AskedBisect
 from bystander.flow.onward.chain import template_arm
 from bystander.flow.onward.searching import Work
 from bystander.flow.sessions.early_ends import noting
@@ -56,39 +46,11 @@ from bystander.flow.trials.ready import make_arms, ready_commands, run_before_al
 from bystander.flow.trials.starts import Starts
 from bystander.flow.trials.trial import TrialRunner
 from bystander.units import counted
-from bystander.verdicts import Commit, Searched
+from bystander.verdicts import Commit
 
-__all__ = ["AskedBisect", "bisect", "bisect_document", "resume_bisection", "searched"]
+__all__ = ["bisect", "resume_bisection"]
 
 _MOST_COMMITS = 20_000
-
-
-@dataclass(frozen=True)
-class AskedBisect:
-    """What is asked of a search.
-
-    Attributes
-    ----------
-    only : sequence of str
-        Workloads.
-    measure : str or None
-        On which the ends differ; the study's by default.
-    arm : str or None
-        The arm of the study like which commits are made.
-    blocks, seed : int or None
-    every : bool
-        All commits of the range, rather than first parents only.
-    second : bool
-        Whether a second step is searched for.
-    """
-
-    only: Sequence[str] = ()
-    measure: str | None = None
-    arm: str | None = None
-    blocks: int | None = None
-    seed: int | None = None
-    every: bool = False
-    second: bool = True
 
 
 def _line(what: str, home: StudyFolder, every: bool) -> tuple[Commit, ...]:
@@ -190,7 +152,7 @@ def resume_bisection(
     """Take up a search that was interrupted or killed; what is whole is not run again. Return the record's name."""
     world = world or World()
     with Archive(archive) as kept:
-        head = kept.head(name) if name else _newest(kept.heads(), archive)
+        head = kept.head(name) if name else newest_search(kept.heads(), archive)
         with MachineLock(f"search in {head.study.name}", waiting=observer.remark if wait else None) as lock:
             head = kept.head(head.uuid)
             refuse_foreign(head, "search its range anew, after reading its study")
@@ -216,41 +178,3 @@ def resume_bisection(
                 work.rows = {key: dict(rows) for key, rows in kept_search(kept, head).blocks.items()}
                 work.run()
     return head.name
-
-
-def _newest(heads: Sequence[RecordHead], archive: Path, open_only: bool = True) -> RecordHead:
-    for head in reversed(heads):
-        if is_bisection(head) and not (open_only and head.complete):
-            return head
-    what = "unfinished search" if open_only else "search"
-    raise UsageError(f"{archive} has no {what} for a commit; bystander bisect v1..v9 begins one")
-
-
-def searched(archive: Path, name: str | None = None) -> Searched:
-    """Return what a search found, the newest by default, worked out from its blocks. Nothing is run."""
-    with Archive(archive) as kept:
-        head = kept.head(name) if name else _newest(kept.heads(), archive, open_only=False)
-        found = bisection(kept, head)
-    edits = _edits(found)
-    sizes = {name: edit_size(files) for name, files in edits.items()}
-    return replace(found, sizes=sizes, hunks={name: hunk_texts(files) for name, files in edits.items()})
-
-
-def _edits(done: Searched) -> dict[str, tuple[FilePatch, ...]]:
-    """Return the edits that were found, as far as the repository is still here."""
-    edits: dict[str, tuple[FilePatch, ...]] = {}
-    with suppress(BystanderError):
-        home = home_of(done.head)
-        kept = KeptStates(home).of(done.head.uuid) if done.head.observed_here else None
-        for _, found in done.found:
-            for step in found.steps:
-                names = [done.commits[commit].short for commit in (step.parent, step.commits[-1])]
-                states = [kept.arms.get(name) if kept else None for name in names]
-                if isinstance(states[0], KeptState) and isinstance(states[1], KeptState):
-                    edits[names[1]] = read_patch(Edits(home).patch(states[0], states[1]))
-    return edits
-
-
-def bisect_document(done: Searched) -> str:
-    """Return what was found as the JSON document whose schema is in docs/bisect.schema.json."""
-    return bisect_json(done)
