@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import subprocess
-import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -16,20 +15,25 @@ blocks = {blocks}
 [arms.state]
 build = ["sh build.sh"]
 [workloads.walk]
-command = "{python} -S -E walk.py"
+command = "sh walk.sh"
 answer.of = "file"
 answer.file = "answer.txt"
 [workloads.walk.numbers.walk]
 pattern = "walked (\\\\S+) s"
 unit = "s"
 """
-# Twelve bytes together scatter nearly normally about 1530, with a standard deviation of a sixth of that.
-WALK = """import os
-from steps import first, second, third
-noise = {noise} * (sum(os.urandom(12)) / 1530 - 1) * 6
-with open("answer.txt", "w") as out:
-    out.write("{answer}")
-print("walked", (first() + second() + third()) * (1 + noise), "s")
+# It reads what its steps return and says so: a shell starts five times as fast as Python. Twelve bytes together scatter
+# nearly normally about 1530, with a standard deviation of a sixth of that. Steps may be quicker once "Quick" is read.
+WALK = """printf %s '{answer}' > answer.txt
+od -An -N12 -tu1 /dev/urandom | awk -f walk.awk - steps.py
+"""
+COUNTED = """FNR == NR {{ for (i = 1; i <= NF; i++) bytes += $i; next }}
+/Quick/ {{ quick = 1 }}
+/return/ {{ took[++n] = $2; quickly[n] = $3 == "#" ? $4 : $2 }}
+END {{
+    for (i = 1; i <= n; i++) total += quick ? quickly[i] : took[i]
+    printf "walked %.9f s\\n", total * (1 + {noise} * (bytes / 1530 - 1) * 6)
+}}
 """
 STEPS = """def first():
     return {0}
@@ -72,7 +76,8 @@ def write_state(
 ) -> None:
     """Write the program as one state has it: what each of its three steps takes, in seconds."""
     (folder / "steps.py").write_text(STEPS.format(*costs), encoding="utf-8")
-    (folder / "walk.py").write_text(WALK.format(answer=answer, noise=noise), encoding="utf-8")
+    (folder / "walk.sh").write_text(WALK.format(answer=answer), encoding="utf-8")
+    (folder / "walk.awk").write_text(COUNTED.format(noise=noise), encoding="utf-8")
     (folder / "build.sh").write_text(f"exit {int(breaks)}\n", encoding="utf-8")
 
 
@@ -94,5 +99,5 @@ def make_history(
         git(folder, "commit", "-q", "--allow-empty", "-m", f"Step {number}")
         git(folder, "tag", f"c{number}")
         ids.append(git(folder, "rev-parse", "--short", "HEAD"))
-    (folder / "bystander.toml").write_text(STUDY.format(python=sys.executable, blocks=blocks), encoding="utf-8")
+    (folder / "bystander.toml").write_text(STUDY.format(blocks=blocks), encoding="utf-8")
     return ids

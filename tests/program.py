@@ -26,7 +26,9 @@ LOADED = (
     "bystander.archive.writer", "bystander.archive.care", "bystander.cli.shown.checked", "bystander.cli.shown.tables",
     "bystander.cli.shown.live", "bystander.cli.inside", "bystander.cli.shown.inside.places",
     "bystander.flow.onward.chain", "bystander.flow.onward.bisect", "bystander.cli.shown.ladders",
-    "bystander.report.ladder",
+    "bystander.report.ladder", "bystander.flow.chains.written", "bystander.flow.onward.earlier",
+    "bystander.flow.quick.again", "bystander.archive.added", "bystander.cli.shown.brief",
+    "numpy.polynomial.legendre",
     "bystander.flow.commands.inspect", "bystander.flow.commands.leads", "bystander.report.page", "pandas",
 )  # fmt: skip
 
