@@ -20,7 +20,7 @@ from conftest import Run
 
 from bystander import api
 from bystander.exchange import readings_frame, readings_parquet
-from bystander.flow.commands.demo import recorded
+from bystander.flow.commands.demo import recorded, recorded_history
 
 ROOT = Path(__file__).parents[1]
 
@@ -154,7 +154,7 @@ def test_an_exported_record_is_read(
     (tmp_path / "no.json").write_bytes(b"\xff{")
     with pytest.raises(api.BystanderError, match=r"no\.json: it cannot be read"):
         api.read_record_file(tmp_path / "no.json")
-    monkeypatch.setattr(api, "MOST_IMPORTED", 9)
+    monkeypatch.setattr("bystander.api.records.MOST_IMPORTED", 9)
     with pytest.raises(api.BystanderError, match=r"r\.json: it is larger than 9 B, and no record"):
         api.read_record_file(tmp_path / "r.json")
 
@@ -218,3 +218,29 @@ def test_every_public_name_is_told() -> None:
         assert inspect.getdoc(thing)
         for attribute in getattr(thing, "__dataclass_fields__", {}):
             assert attribute.startswith("_") or f"`{attribute}`" in text, f"{name}.{attribute}"
+
+
+def test_a_ladder_and_a_search_are_read(run: Run, tmp_path: Path) -> None:
+    """They say what the program says; numbers of the frame are those of the CSV."""
+    names = recorded_history(tmp_path / "archive.sqlite")
+    archive = ("--archive", str(tmp_path / "archive.sqlite"))
+    ladder, search = (read(archive=archive[1]) for read in (api.read_ladder, api.read_search))
+    frame = ladder.frame()
+    run("chain", "--to", "l.csv", *archive)
+    told = pd.read_csv(tmp_path / "l.csv", dtype={"link": str, "since": str, "subject": str})
+
+    assert (ladder.record, ladder.workloads, len(ladder.links)) == (names.chain, ("day", "gauge"), 20)
+    assert json.loads(ladder.json()) == json.loads(run("chain", "--json", *archive).stdout)
+    assert list(frame.columns) == list(told.columns)
+    assert frame["link"].tolist() == told["link"].tolist()
+    assert np.allclose(frame["gain"], told["gain"], equal_nan=True)
+    links = frame[frame["link"] != "total"]
+    slower = links[(links["workload"] == "gauge") & (links["verdict"] == "slower")]
+    assert slower["subject"].tolist() == ["Check every telegram against all gauges"]
+    assert api.read_ladder(names.chain, archive[1], ["day"]).workloads == ("day",)
+
+    assert search.record == names.search
+    assert search.outcomes == {"gauge": "found"}
+    assert [one[:7] for one in search.commits["gauge"]] == slower["link"].tolist()
+    assert "is left that is shown" in " ".join(search.lines["gauge"])
+    assert json.loads(search.json()) == json.loads(run("bisect", "--json", *archive).stdout)

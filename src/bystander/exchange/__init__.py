@@ -4,7 +4,7 @@ from bystander.exchange.block_json import BLOCK_FORMAT, SentBlock, block_json, m
 from bystander.exchange.check_json import check_json
 from bystander.exchange.decisions.bisect_out import bisect_json
 from bystander.exchange.decisions.junit import junit_xml
-from bystander.exchange.decisions.ladder_out import LADDER_HEAD, ladder_csv, ladder_json
+from bystander.exchange.decisions.ladder_out import LADDER_HEAD, ladder_csv, ladder_frame, ladder_json
 from bystander.exchange.decisions.openmetrics import openmetrics_text
 from bystander.exchange.decisions.rows_csv import ROWS_HEAD, rows_csv
 from bystander.exchange.marks import Spans, read_marks
@@ -53,6 +53,7 @@ __all__ = [
     "json_document",
     "junit_xml",
     "ladder_csv",
+    "ladder_frame",
     "ladder_json",
     "leads_sarif",
     "levels_json",

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bystander.exchange.written.csv_text import csv_text
 from bystander.exchange.written.json_text import json_text
-from bystander.verdicts import Ladder, Row, Rung, Scale, SoFar, Whole
+from bystander.verdicts import Disagreement, Ladder, Row, Rung, Scale, SoFar, Whole
 
-__all__ = ["LADDER_HEAD", "ladder_csv", "ladder_json"]
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["LADDER_HEAD", "ladder_csv", "ladder_frame", "ladder_json"]
 
 LADDER_HEAD = (
     "record", "study", "link", "number", "since", "subject", "added", "removed", "hunks", "files", "joined",
@@ -23,6 +26,22 @@ TOTAL = "total"
 def ladder_csv(ladder: Ladder) -> str:
     """Return one line for each link and workload, and for the whole load, then the totals; ratios in SI units."""
     return csv_text([LADDER_HEAD, *_lines(ladder)])
+
+
+_TEXTS = frozenset(LADDER_HEAD) - {
+    "number", "added", "removed", "hunks", "files", "gain", "low", "high", "confidence", "p_adjusted", "median",
+    "blocks", "so_far", "so_far_low", "so_far_high",
+}  # fmt: skip
+
+
+def ladder_frame(ladder: Ladder) -> pd.DataFrame:
+    """Return the lines of `ladder_csv` as a frame: numbers, NaN where nothing is known, and texts."""
+    import pandas as pd
+
+    frame = pd.DataFrame(list(_lines(ladder)), columns=list(LADDER_HEAD))
+    for name in LADDER_HEAD:
+        frame[name] = frame[name].astype(str) if name in _TEXTS else pd.to_numeric(frame[name].replace("", math.nan))
+    return frame
 
 
 def _lines(ladder: Ladder) -> Iterator[Sequence[object]]:
@@ -94,11 +113,16 @@ def ladder_json(ladder: Ladder) -> str:
         "smallest_shown": [_number(value) for value in ladder.smallest],
         "placebo": ladder.placebo,
         "links": [_rung(rung) for rung in ladder.rungs],
+        "dependent": [_dependent(one) for one in ladder.disagree],
         "total": [_row(row) for row in ladder.total],
         "total_load": _whole(ladder.total_load),
         "total_geometric_mean": _whole(ladder.total_mean),
     }
     return json_text(document, indent=2)
+
+
+def _dependent(one: Disagreement) -> dict[str, Any]:
+    return {"piece": one.piece, "workload": one.workload, "alone_less_last": one.estimate, "p_adjusted": one.p_adjusted}
 
 
 def _rung(rung: Rung) -> dict[str, Any]:
