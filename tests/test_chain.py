@@ -31,6 +31,7 @@ from bystander.design import (
     Record,
     StoppingRule,
     edit_size,
+    hunk_texts,
     patch_text,
     plain,
     read_patch,
@@ -189,9 +190,13 @@ def test_a_patch_is_read_and_written_piece_by_piece() -> None:
 
     assert [one.path for one in files] == ["one.py", "old.txt", "mode.sh"]
     assert edit_size(files) == EditSize(added=3, removed=3, hunks=4, files=3)
-    assert files[0].where(0) == (1, "def top()")
+    assert files[0].where(0) == "one.py:1 def top()"
     assert patch_text((one, range(one.pieces)) for one in files) == PATCH
     assert patch_text([(files[0], [1])]).count("@@ ") == 1
+    quoted = PATCH.replace("a/mode.sh b/mode.sh", '"a/m\\303\\274.sh" "b/m\\303\\274.sh"')
+    quoted = quoted.replace("--- a/old.txt", '--- "a/o\\tl \\"d\\".txt"')
+    assert [one.path for one in read_patch(quoted)] == ["one.py", 'o\tl "d".txt', "mü.sh"]
+    assert hunk_texts(files) == ("one.py:1 def top(), +2 -1", "one.py:10, +1 -1", "old.txt, +0 -1", "mode.sh")
 
 
 def test_a_chain_is_kept_with_its_study_and_forged_ones_are_refused() -> None:
@@ -380,6 +385,9 @@ def test_what_could_not_be_seen_is_refused_with_what_would_do(run: Run, tmp_path
     assert "10 blocks show" in refused
     assert "1 % is asked for; --blocks " in refused
     assert "asks for less" in refused
+    at_once = run("chain", "c0..c2", "--blocks", "6", code=2).stderr
+    assert "6 blocks can show nothing of 3 comparisons: it takes 7 at least; --blocks 7" in at_once
+    assert "arm " not in at_once
     for words, said in (
         (("c2..c0",), "c2 is no ancestor of c0"), (("c0..nobody",), 'no revision "nobody"'), (("c0...c2",), "no range"),
         (("c0..c0",), "no second one"), (("--blocks", "9"), "for a chain that runs"),

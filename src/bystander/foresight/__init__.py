@@ -3,7 +3,7 @@
 from bystander.foresight.ceilings import blocks_for_ceilings, ceiling_sentences, refuse_few_trials
 from bystander.foresight.checked import Checked, CheckedCommand
 from bystander.foresight.levels import WorkloadLevels, level_share, level_text, levels_sentences, of_text
-from bystander.foresight.links import links_sentences, refuse_unseen
+from bystander.foresight.links import links_sentences, refuse_too_few, refuse_unseen
 from bystander.foresight.noise import record_noise, tried_noise
 from bystander.foresight.outlook import Outlook, measure_advice, outlooks
 from bystander.foresight.pace import BETWEEN_S, Pace, Progress
@@ -61,6 +61,7 @@ __all__ = [
     "printed_sentences",
     "record_noise",
     "refuse_few_trials",
+    "refuse_too_few",
     "refuse_unseen",
     "repetition_advice",
     "require_measure",

@@ -5,15 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from bystander.design import Study
+from bystander.design import ChainKind, Study
 from bystander.errors import UsageError
 from bystander.foresight.outlook import Outlook
+from bystander.stats import blocks_needed
 from bystander.units import counted, duration_text, listed, share_text
 
-__all__ = ["links_sentences", "refuse_unseen"]
+__all__ = ["links_sentences", "refuse_too_few", "refuse_unseen"]
 
 _NAMED = 4
 _MOST_BLOCKS = 100_000
+_TINY = 0.001  # nobody asks for less
 
 
 def links_sentences(study: Study, found: Sequence[Outlook], change: float) -> list[str]:
@@ -22,12 +24,26 @@ def links_sentences(study: Study, found: Sequence[Outlook], change: float) -> li
     if not study.links or not known:
         return []
     seen = max(one.smallest for one in known)
-    blocks, links = study.counted_blocks, counted(len(study.links), "link")
-    if math.isfinite(seen):
-        text = f"{links}, {blocks}: gains of {share_text(seen)} and more of a link are shown in 8 of 10 such chains."
+    pieces = study.chain is not None and study.chain.kind is ChainKind.PIECES
+    word, such = ("comparison", "edits") if pieces else ("link", "chains")
+    if seen < _TINY:
+        text = f"gains of less than {share_text(_TINY)} of a {word} are shown in 8 of 10 such {such}."
+    elif math.isfinite(seen):
+        text = f"gains of {share_text(seen)} and more of a {word} are shown in 8 of 10 such {such}."
     else:
-        text = f"{links}, {blocks}: no gain of a link could be shown, however large."
+        text = f"no gain of a {word} could be shown, however large."
+    text = f"{counted(len(study.links), word)}, {study.counted_blocks}: {text}"
     return [text, *([f"{problem}."] if (problem := _unseen(study, known, change)) else [])]
+
+
+def refuse_too_few(study: Study) -> None:
+    """Raise UsageError where so few blocks show nothing, however little trials scatter: before states are made."""
+    least, needed = min(study.planned_blocks), blocks_needed(study.tests, study.risk)
+    if study.planned_rows and least < needed:
+        rows = counted(study.planned_rows, "comparison")
+        raise UsageError(
+            f"{counted(least, 'block')} can show nothing of {rows}: it takes {needed} at least; --blocks {needed}"
+        )
 
 
 def refuse_unseen(study: Study, found: Sequence[Outlook], change: float) -> None:

@@ -12,8 +12,11 @@ __all__ = ["FilePatch", "edit_size", "hunk_texts", "patch_text", "read_patch"]
 
 _FILE = "diff --git "
 _HUNK = re.compile(r"^@@ -\d+(?:,\d+)? \+(\d+)(?:,\d+)? @@(.*)$")
-_NAMES = re.compile(r'^(?:\+\+\+|---) (?:"?[ab]/)(.*?)"?\t?$')
-_MOVED = re.compile(r"^(?:rename|copy) to (.*)$")
+_NAMES = re.compile(r'^(?:\+\+\+|---) ("?)[ab]/(.*?)"?\t?$')
+_MOVED = re.compile(r'^(?:rename|copy) to ("?)(.*?)"?$')
+_ESCAPE = re.compile(rb"\\([0-3][0-7]{2}|.)", re.DOTALL)
+_CONTROLS = bytes.maketrans(b"abtnvfr", b"\a\b\t\n\v\f\r")
+_BARE = re.compile(r'^diff --git .* ("?)b/(.*?)"?$')
 
 
 @dataclass(frozen=True)
@@ -44,10 +47,13 @@ class FilePatch:
         body = self.hunks[hunk].split("\n")[1:] if self.hunks else []
         return sum(line.startswith("+") for line in body), sum(line.startswith("-") for line in body)
 
-    def where(self, hunk: int) -> tuple[int, str]:
-        """Return the line at which a hunk begins after the edit, and the function that git thinks it is in."""
+    def where(self, hunk: int) -> str:
+        """Return where a hunk begins after the edit, with the function that git thinks it is in."""
         found = _HUNK.match(self.hunks[hunk].split("\n", 1)[0]) if self.hunks else None
-        return (int(found[1]), found[2].strip().rstrip(":")) if found else (0, "")
+        if found is None or found[1] == "0":  # nothing of the file is left
+            return self.path
+        function = found[2].strip().rstrip(":")
+        return f"{self.path}:{found[1]}" + (f" {function}" if function else "")
 
 
 def read_patch(text: str) -> tuple[FilePatch, ...]:
@@ -93,11 +99,23 @@ def _count(head: str, side: str) -> int:
 
 def _path(header: Sequence[str]) -> str:
     """Return the file's name; a deleted one has its name on the old side."""
-    names = [found[1] for line in header if (found := _NAMES.match(line))]
-    if names:
-        return names[-1]
-    moved = [found[1] for line in header if (found := _MOVED.match(line))]
-    return moved[-1] if moved else header[0].removeprefix(_FILE).rpartition(" b/")[2].rstrip('"')
+    for named in (_NAMES, _MOVED, _BARE):
+        if names := [_unquoted(found[2], bool(found[1])) for line in header if (found := named.match(line))]:
+            return names[-1]
+    return header[0].removeprefix(_FILE)
+
+
+def _unquoted(name: str, quoted: bool) -> str:
+    """Return a name that git may have put in quotes, bytes beyond ASCII and control characters as in C."""
+    if not quoted:
+        return name
+    return _ESCAPE.sub(_byte, name.encode("utf-8", "surrogateescape")).decode("utf-8", "replace")
+
+
+def _byte(found: re.Match[bytes]) -> bytes:
+    """Return the byte that an escape stands for."""
+    text = found[1]
+    return bytes([int(text, 8)]) if len(text) > 1 else text.translate(_CONTROLS)
 
 
 def hunk_texts(files: Iterable[FilePatch]) -> tuple[str, ...]:
@@ -107,9 +125,8 @@ def hunk_texts(files: Iterable[FilePatch]) -> tuple[str, ...]:
         if not one.hunks:
             found.append(one.path)
         for hunk in range(len(one.hunks)):
-            (line, function), (added, removed) = one.where(hunk), one.lines(hunk)
-            where = f"{one.path}:{line}" + (f" {function}" if function else "")
-            found.append(f"{where}, +{added} -{removed}")
+            added, removed = one.lines(hunk)
+            found.append(f"{one.where(hunk)}, +{added} -{removed}")
     return tuple(found)
 
 

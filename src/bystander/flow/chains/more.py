@@ -282,9 +282,7 @@ def _pieces(files: Sequence[FilePatch], by_file: bool) -> Iterator[_Piece]:
             yield _Piece(place, every, one.path, edit_size([one]))
             continue
         for hunk in every:
-            line, function = one.where(hunk)
-            subject = f"{one.path}:{line}" + (f" {function}" if function else "")
-            yield _Piece(place, (hunk,), subject, edit_size([replace(one, hunks=(one.hunks[hunk],))]))
+            yield _Piece(place, (hunk,), one.where(hunk), edit_size([replace(one, hunks=(one.hunks[hunk],))]))
 
 
 def _patch_of(files: Sequence[FilePatch], pieces: Sequence[_Piece]) -> str:

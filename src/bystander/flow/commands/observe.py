@@ -30,7 +30,7 @@ from bystander.flow.sessions.session import BegunRecord, Foresee, Observed, Sess
 from bystander.flow.trials.arm_files import ArmFiles
 from bystander.flow.trials.ready import make_arms, ready_commands
 from bystander.flow.trials.signs import signs
-from bystander.foresight import alike, refuse_few_trials, shims, spaced, too_few
+from bystander.foresight import alike, refuse_few_trials, refuse_too_few, shims, spaced, too_few
 
 __all__ = ["Observed", "World", "observe", "resume"]
 
@@ -71,8 +71,9 @@ def observe(
     world = world or World()
     study = replace(study, seed=secrets.randbits(48) if study.seed is None else study.seed)
     study = chain_of(study, home, archive)
-    if study.chain and not budget_s and foresee is None:
-        foresee = foreseen_links(None)
+    if study.chain and not budget_s:
+        refuse_too_few(study)
+        foresee = foresee or foreseen_links(None)
     names: list[str] = []
     with (
         noting(archive, study.name, names),
