@@ -166,7 +166,7 @@ def test_a_change_in_between_that_cannot_be_timed_is_no_answer_to_it() -> None:
     assert isinstance(ask, Ask)
 
 
-COSTS = [(0.02, 0.02, 0.02)] * 9 + [(0.02, 0.026, 0.02)] * 8
+COSTS = [(0.02, 0.02, 0.02)] * 9 + [(0.02, 0.03, 0.016)] * 8
 
 
 def test_the_command_finds_the_commit(run: Run, tmp_path: Path) -> None:
@@ -188,9 +188,14 @@ def test_the_command_finds_the_commit(run: Run, tmp_path: Path) -> None:
     assert f"The step is {ids[10]}" in told
     assert f"It may as well be {ids[8]}, {ids[9]}" in told
     assert "bystander inspect walk-1 --only walk" in done.stdout
+    assert f"bystander chain walk-1 --hunks {ids[10]} --only walk" in done.stdout
     assert "in question" in done.stderr
     assert "slower" not in done.stderr
     assert "1 arm" not in run("decide").stdout
+    apart = run("chain", "walk-1", "--hunks", ids[10], "--only", "walk", "--blocks", "8", "--noise-of", "walk-1").stdout
+    assert "4 comparisons, 8 blocks: 2 slower, 2 faster." in apart
+    assert f"it has {ids[10]}" in run("chain", "walk-1", "--hunks", ids[9], code=2).stderr
+    run("records", "remove", "walk-2", "--yes")
     for command in ("observe", "bisect"):
         assert "complete; there is nothing" in run(command, "--resume", "walk-1", code=2).stderr
 

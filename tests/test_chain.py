@@ -226,7 +226,7 @@ def test_a_ladder_is_written_in_every_form() -> None:
     assert "<b>bold" not in page
     assert "\\<b\\>bold" in ladder_markdown(made)
     assert ladder_picture(made, ".png") == ladder_picture(made, ".png")
-    assert any("412 lines in 9 hunks" in text and "chain --hunks s1" in text for text in ladder_notes(made))
+    assert any("412 lines in 9 hunks" in text and "chain made-up-1 --hunks s1" in text for text in ladder_notes(made))
     assert ladder_lines(made)[0] == "2 links, 12 blocks: 1 same, 1 faster."
 
 

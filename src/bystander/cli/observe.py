@@ -257,7 +257,7 @@ def observe(
             code = print_brief(decision, finding)
         else:
             if decision.head.study.chain:
-                show_ladder(chain_ladder(target, result.record), archive=archive)
+                show_ladder(chain_ladder(target, result.record), False, False, repeated)
             else:
                 show(decision)
             code = gate_code(finding) if finding and result.complete else 0

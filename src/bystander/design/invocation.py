@@ -37,7 +37,7 @@ _TAKES = {
     "inspect": ("study", "archive"),
     "leads": ("archive",),
     "settle": ("archive",),
-    "chain": ("archive",),
+    "chain": ("archive", "only"),
     "bisect": ("archive",),
 }
 

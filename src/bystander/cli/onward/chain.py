@@ -26,6 +26,7 @@ from bystander.cli.shown.unfinished import end_interrupted, resumable
 from bystander.errors import UsageError
 
 if TYPE_CHECKING:
+    from bystander.design import Given
     from bystander.flow.commands.observe import Observed
     from bystander.flow.onward.asked import AskedChain, GoOn
     from bystander.verdicts import Ladder
@@ -133,7 +134,7 @@ def chain(
     made = chain_ladder(target, ran.record if ran else what, only or ())
     if to:
         write_ladders(made, to)
-    show_ladder(made, json, all_rows, archive)
+    show_ladder(made, json, all_rows, given(None, archive, only), named=ran is None and what is not None)
     if ran and not ran.complete:  # the ladder's own head is that of the chain it was added to
         end_interrupted(ran.record, archive)
 
@@ -176,8 +177,16 @@ def _refuse_running(command: list[str] | None, asked: AskedChain, wait: bool) ->
     refuse_given(given_ones, "is for a chain that runs: name its states, for example v1..v9")
 
 
-def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archive: Path | None = None) -> None:
-    """Print a ladder for people, or as JSON."""
+def show_ladder(made: Ladder, json: bool, all_rows: bool, repeated: Given, named: bool = False) -> None:
+    """Print a ladder for people, or as JSON.
+
+    Parameters
+    ----------
+    repeated : Given
+        What the commands that are printed must repeat.
+    named : bool
+        Whether its record was asked for by its name.
+    """
     from bystander.cli.shown.console import output
     from bystander.cli.shown.ladders import print_ladder
     from bystander.flow.chains.ladders import ladder_document
@@ -185,7 +194,7 @@ def show_ladder(made: Ladder, json: bool = False, all_rows: bool = False, archiv
     if json:
         hand_over(ladder_document(made))
     else:
-        print_ladder(output(), made, all_rows, given(None, archive, None))
+        print_ladder(output(), made, all_rows, repeated, named=named)
 
 
 def _observed(

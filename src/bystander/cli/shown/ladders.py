@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 from rich.console import Console
 from rich.text import Text
@@ -38,9 +39,16 @@ _PLAIN = str.maketrans("━●┊░○", "-*|.o")
 
 
 def print_ladder(
-    console: Console, ladder: Ladder, all_rows: bool = False, given: Given | None = None, hint: bool = True
+    console: Console, ladder: Ladder, all_rows: bool = False, given: Given | None = None, hint: bool = True,
+    named: bool = False,
 ) -> None:  # fmt: skip
-    """Print a ladder: its links in their order, what it says, and what one would do next."""
+    """Print a ladder: its links in their order, what it says, and what one would do next.
+
+    Parameters
+    ----------
+    named : bool
+        Whether its record was asked for by its name, so that it need not be the newest.
+    """
     head, study = ladder.head, ladder.head.study
     console.print(f"{head.name}: {study.name}", style="title")
     for note in head.notes:
@@ -55,7 +63,7 @@ def print_ladder(
     console.print()
     for text in (*ladder_notes(ladder), *ladder_lines(ladder)):
         tell(console, text)
-    for text in _next(ladder, given or Given()) if hint else ():
+    for text in _next(ladder, given or Given(), named) if hint else ():
         tell(console, text)
 
 
@@ -192,15 +200,19 @@ def _label(tick: float) -> str:
     return f"{'+' if ratio < 2 else ''}{text}" if tick > 1 else f"{'-' if ratio < 2 else '1/'}{text}"
 
 
-def _next(ladder: Ladder, given: Given) -> list[str]:
+def _next(ladder: Ladder, given: Given, named: bool) -> list[str]:
     """Return what one would do next, commands on lines of their own."""
     changed = [rung for rung in ladder.rungs if gain_of(rung, ladder)[0] in ladder.measure.words]
     open_ones = [rung for rung in changed if not rung.fate]
-    words: list[tuple[str, ...]] = []
+    name, words = ladder.head.name, list[tuple[str, ...]]()
+    if ladder.head.resumable:
+        return ["Next: finish it:", f"  {command_line('observe', '--resume', name, given=replace(given, only=()))}"]
     if open_ones and ladder.kind.climbs:
-        words.append(("settle", open_ones[0].link.name, "kept", "--because", "..."))
+        which = ("--record", name) if named else ()
+        gains = [rung for rung in open_ones if gain_of(rung, ladder)[0] == ladder.measure.words[1]]
+        words.append(("settle", (gains or open_ones)[0].link.name, "kept", *which, "--because", "..."))
     climbs = ladder.kind.climbs and ladder.head.observed_here
     if apart := [rung for rung in ladder.rungs if rung.link.size and rung.link.size.lumped and climbs]:
-        words.append(("chain", "--hunks", apart[0].link.name))
-    words.append(("chain", ladder.head.name, "--to", "ladder.html"))
+        words.append(("chain", name, "--hunks", apart[0].link.name))
+    words.append(("chain", name, "--to", "ladder.html"))
     return ["Next:", *(f"  {command_line(*each, given=given)}" for each in words)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.field import StudyFolder
+from bystander.flow.chains.bisected import found_pairs, is_bisection
 from bystander.flow.chains.diary import rung_named
 from bystander.flow.chains.ladders import CLIMBING, chain_records, laddered
 from bystander.flow.chains.more import Whence, added_study, again_study, pairs_study, pieces_study
@@ -119,9 +120,10 @@ def _goes_on_with(
     if way.hunks is not None and name is not None:
         with Archive(archive) as kept:
             head = kept.head(name)
-        if head.study.chain is None:  # an ordinary record: its candidate against its reference
+            steps = found_pairs(kept, head) if is_bisection(head) else ()
+        if head.study.chain is None:  # an ordinary record, or a search
             home = _home(head, archive)
-            return pieces_study(head, home, _pair(head, way.hunks), way.by_file, observer), home, head
+            return pieces_study(head, home, _pair(head, way.hunks, steps), way.by_file, observer), home, head
     kinds = (ChainKind.PIECES,) if way.pairs else CLIMBING
     records = chain_records(archive, name, kinds)
     made, heads = laddered(records, archive), tuple(one.head for one in records)
@@ -145,11 +147,12 @@ def _home(head: RecordHead, archive: Path) -> StudyFolder:
     return home
 
 
-def _pair(head: RecordHead, name: str) -> tuple[str, str]:
-    """Return the arms before and after: those of the comparison whose candidate has that name."""
-    study = head.study
-    for comparison in study.comparisons:
-        if study.names(comparison)[1] == name:
-            return study.names(comparison)
-    names = ", ".join(study.names(one)[1] for one in study.comparisons) or "none"
-    raise UsageError(f'--hunks: record {head.name} has no candidate "{name}"; it has {names}')
+def _pair(head: RecordHead, name: str, steps: Sequence[tuple[int, int, int]]) -> tuple[str, str]:
+    """Return the arms before and after: those of a step that was found, or of the comparison with that candidate."""
+    arms = [arm.name for arm in head.study.arms]
+    found = {arms[commit]: arms[parent] for _, parent, commit in steps}
+    pairs = found or {after: before for before, after in map(head.study.names, head.study.comparisons)}
+    if name in pairs:
+        return pairs[name], name
+    what = "search found no step" if found else "record has no candidate"
+    raise UsageError(f'--hunks: {head.name}: the {what} "{name}"; it has {", ".join(pairs) or "none"}')

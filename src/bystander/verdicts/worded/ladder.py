@@ -189,7 +189,7 @@ def ladder_notes(ladder: Ladder) -> list[str]:
             found.append(f"{one.name} could not be built, and its edit counts with {name}: {one.why}.")
         if size and size.lumped and ladder.kind is ChainKind.LINKS:
             lines = f"{name} is {counted(size.added + size.removed, 'line')} in {counted(size.hunks, 'hunk')}"
-            apart = f": this tries them apart:\n  {command_line('chain', '--hunks', name)}"
+            apart = f": this tries them apart:\n  {command_line('chain', rung.record, '--hunks', name)}"
             found.append(lines + (apart if ladder.head.observed_here else "."))
         if ladder.kind is ChainKind.AGAIN and gain_of(rung, ladder)[0] != ladder.measure.words[1]:
             found.append(f"{name} no longer pays, as far as is shown: without it the newest state is no slower.")
