@@ -208,7 +208,7 @@ def test_the_command_finds_the_commit(run: Run, tmp_path: Path) -> None:
     run("records", "export", "--to", "search.json")
     run("records", "export", "--redacted", "--to", "told.json")
     there = ("--archive", "there.sqlite")
-    run("records", "import", "search.json", *there)
+    assert "bystander bisect walk-1 --archive" in run("records", "import", "search.json", *there).stdout
     assert json.loads(run("bisect", "--json", *there).stdout)["searches"][0]["steps"][0]["change"] == step["change"]
     assert "what was imported is never run" in run("bisect", "--resume", "walk-1", *there, code=2).stderr
     assert "Step 10" in (tmp_path / "search.json").read_text()

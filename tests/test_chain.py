@@ -262,6 +262,7 @@ def test_the_command_follows_a_history(walked: list[str], run: Run, tmp_path: Pa
 
     run("settle", walked[1], "kept", "--because", "a table is enough")
     run("settle", "3", "dropped", "--because", "wrong | answer")
+    assert "bystander chain walk-1" in run("records", "list").stdout
     shown = run("chain").stdout
     assert f"{walked[1]}, kept" in shown
     assert f"{walked[4]}, dropped" in shown

@@ -69,8 +69,7 @@ def list_records(json: JsonOption = False, archive: ArchiveOption = None) -> Non
         console.print(
             f"An observation of {moment_text(one.wall_s)} ended before its first trial: {one.why}", style="quiet"
         )
-    word = "leads" if found and found[-1].only_inspected else "decide"
-    words = (word, found[-1].name) if found else ("observe",)
+    words = (found[-1].shown_by, found[-1].name) if found else ("observe",)
     tell(console, f"Next:\n  {command_line(*words, given=given(archive=archive))}")
 
 
@@ -139,8 +138,7 @@ def show_record(
         console.print("inspections:")
         for line in lines:
             console.print(f"  {line}")
-    word = "leads" if head.only_inspected else "decide"
-    tell(console, f"Next:\n  {command_line(word, head.name, given=again)}")
+    tell(console, f"Next:\n  {command_line(head.shown_by, head.name, given=again)}")
 
 
 def _draw_trial(record: str | None, trial: str | None, to: Path | None, archive: Path | None) -> None:
@@ -287,8 +285,7 @@ def import_(
         warn(note)
     if taken.sentence:
         say(taken.sentence)
-    word = "leads" if taken.only_inspected else "decide"
-    say(f"Next:\n  {command_line(word, taken.record, given=given(archive=archive))}")
+    say(f"Next:\n  {command_line(taken.shown_by, taken.record, given=given(archive=archive))}")
 
 
 @app.command("note", epilog="Example: bystander records note harbour-office-1 'the crane was running'")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from bystander.design.measures import Measure
 from bystander.design.records.evidence import Evidence, Whose
 from bystander.design.records.facts import ArmFacts, MachineFacts, MachineState
-from bystander.design.records.runs import BlockHead, Run
+from bystander.design.records.runs import SEARCH, BlockHead, Run
 from bystander.design.records.words import ONLY_INSPECTED, TIMED, Origin, Provenance, State, Status
 from bystander.design.studies.comparisons import Comparison
 from bystander.design.studies.study import Study
@@ -93,6 +93,15 @@ class RecordHead:
     def observed_here(self) -> bool:
         """Whether the archive's own user observed it: what somebody else's file says is never run."""
         return self.origin == Origin.OBSERVED and self.provenance == Provenance.OWN
+
+    @property
+    def shown_by(self) -> str:
+        """The command that shows what it is for."""
+        if self.only_inspected:
+            return "leads"
+        if SEARCH in self.timed_run.options:
+            return "bisect"
+        return "chain" if self.study.chain else "decide"
 
     @property
     def resumable(self) -> bool:

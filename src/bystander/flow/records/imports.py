@@ -82,14 +82,14 @@ class TakenIn:
         The name of the record that was made, or that a block belongs to.
     sentence : str
         What was done; "" where nothing was.
-    only_inspected : bool
-        Whether the record has inspections alone, and nothing to decide.
+    shown_by : str
+        The command that shows it.
     """
 
     record: str
     sentence: str = ""
     notes: Sequence[str] = ()
-    only_inspected: bool = False
+    shown_by: str = "decide"
 
 
 def _made(name: str, file: Path, notes: Sequence[str] = ()) -> TakenIn:
@@ -181,7 +181,7 @@ def _import_document(data: bytes, file: Path, archive: Path, options: ImportOpti
         for state in record.machine_states:
             writer.machine_state(state)
         writer.finish(record.head.state)
-    return replace(_made(name, file), only_inspected=record.head.only_inspected)
+    return replace(_made(name, file), shown_by=record.head.shown_by)
 
 
 def _take_block(document: dict[str, Any], file: Path, archive: Path) -> TakenIn:
