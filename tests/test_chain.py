@@ -27,6 +27,7 @@ from bystander.design import (
     ChainKind,
     Comparison,
     EditSize,
+    Given,
     Link,
     Record,
     StoppingRule,
@@ -39,6 +40,8 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.flow.chains.became import Became, became_of
+from bystander.flow.inside.targets import targets_of
+from bystander.flow.observer import Silent
 from bystander.report import ladder_markdown, ladder_page, ladder_picture
 from bystander.stats import benjamini_hochberg
 from bystander.verdicts import decide, ladder, ladder_lines, ladder_notes, step_axis
@@ -260,6 +263,10 @@ def test_the_command_follows_a_history(walked: list[str], run: Run, tmp_path: Pa
     assert [row["link"] for row in rows] == [*(one["state"] for one in links), "total"]
     assert all(len(line) <= 80 for line in done.stdout.splitlines() if not line.startswith("  bystander "))
 
+    with Archive(tmp_path / ".bystander" / "archive.sqlite") as kept:
+        looked_into = targets_of(kept, kept.head("walk-1"), ("walk",), Silent(), Given())
+        assert sorted(looked_into) == [(0, 0, 1), (0, 2, 3), (0, 3, 4)]
+    assert "Next: its ladder" in run("decide").stdout
     run("settle", walked[1], "kept", "--because", "a table is enough")
     run("settle", "3", "dropped", "--because", "wrong | answer")
     assert "bystander chain walk-1" in run("records", "list").stdout

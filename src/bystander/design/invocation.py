@@ -152,8 +152,15 @@ def _given_options(timed: TimedCallable) -> list[str]:
 
 
 def check_again(head: RecordHead, given: Given, workload: str) -> str:
-    """Return the command that tries one workload of a record's study, "" where it cannot."""
-    if not head.observed_here or any(arm.in_place or arm.kept for arm in head.study.arms):
+    """Return the command that tries one workload of a record's study, "" where it cannot.
+
+    The arms of chains and searches stand in no study: `check` would try others.
+    """
+    if (
+        not head.observed_here
+        or head.shown_by in ("chain", "bisect")
+        or any(arm.in_place or arm.kept for arm in head.study.arms)
+    ):
         return ""
     return command_line("check", "--only", workload, given=_with_study(head, given))
 

@@ -10,6 +10,7 @@ from bystander.design import (
     RecordHead,
     Run,
     State,
+    Study,
     chosen_names,
     command_line,
     inspected_against,
@@ -20,7 +21,7 @@ from bystander.errors import InspectionError, UsageError
 from bystander.flow.chains.bisected import found_pairs, is_bisection
 from bystander.flow.observer import Observer
 from bystander.units import listed
-from bystander.verdicts import decide
+from bystander.verdicts import Row, decide
 
 __all__ = ["Target", "compared_record", "planned_targets", "target_of", "targets_of", "unfinished"]
 
@@ -51,6 +52,8 @@ def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: O
             )
         return [(places[name], one.reference, one.candidate) for name in sorted(wanted) for one in study.comparisons]
     rows = [row for row in decide(kept.load(head.uuid)).primary if row.workload in wanted]
+    if study.chain:
+        rows = _of_chain(rows, study)
     changed = [row for row in rows if row.changed]
     if not changed and not only:
         again = command_line("inspect", head.name, "--only", study.workloads[0].name, given=given)
@@ -62,6 +65,16 @@ def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: O
         observer.remark(f"No change of the whole is shown for {names}; it is looked into all the same.")
     chosen = rows if only else changed
     return [(places[row.workload], row.comparison.reference, row.comparison.candidate) for row in chosen]
+
+
+def _of_chain(rows: Sequence[Row], study: Study) -> list[Row]:
+    """Return the rows of a chain that are worth a look: links that changed, and where none did, its total."""
+    found = []
+    for workload in dict.fromkeys(row.workload for row in rows):
+        mine = [row for row in rows if row.workload == workload]
+        changed = [row for row in mine if row.changed and row.comparison in study.links]
+        found += changed or [row for row in mine if row.comparison not in study.links] or mine
+    return found
 
 
 def unfinished(kept: Archive, name: str | None) -> tuple[RecordHead, Run]:

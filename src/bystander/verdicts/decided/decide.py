@@ -168,7 +168,8 @@ def _rows(
             rows += found
             if primary:
                 members = made.members(measures)
-                together += _wholes(compared, members, found, question)
+                if not study.chain or len(comparisons) == 1:  # of links, each pays for all of them in their ladder
+                    together += _wholes(compared, members, found, question)
                 blocks = zip(found, map(block_series, members.readings), strict=True)
                 series |= {row.key: one for row, one in blocks if one is not None}
     return rows, together, series

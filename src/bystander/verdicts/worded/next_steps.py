@@ -25,6 +25,7 @@ from bystander.verdicts.words import Verdict
 __all__ = ["next_sentence", "repeat_lines", "see_sentence", "what_to_do"]
 
 _MOST_TOLD = 8
+_SHOWN = {"chain": "its ladder, each link with its own gain", "bisect": "what the search found"}
 _WRONG = {"other-answer": "it gives another answer", "other-work": "it does other work"}
 
 
@@ -46,6 +47,8 @@ def next_sentence(decision: Decision) -> str:
     if head.resumable:
         resume = command_line("observe", "--resume", head.name, given=replace(decision.given, study="", only=()))
         return f"Next: finish this record:\n  {resume}"
+    if what := _SHOWN.get(head.shown_by):
+        return f"Next: {what}:\n  {command_line(head.shown_by, head.name, given=replace(decision.given, only=()))}"
     page = command_line("report", head.name, "--to", "review.html", given=decision.given)
     failed = [row for row in rows if row.verdict == Verdict.FAILED]
     if failed and (again := check_again(head, decision.given, failed[0].workload)):

@@ -349,10 +349,10 @@ def answer_sentence(decision: Decision) -> str:
     """Return a warning about rows whose answers or work differ, or ""; a command stands on a line of its own."""
     sentences = []
     rows = decision.primary
-    if names := [row.workload for row in rows if row.has("answer-differs")]:
+    if names := list(dict.fromkeys(row.workload for row in rows if row.has("answer-differs"))):
         verb = "gives" if len(names) == 1 else "give"
         sentences.append(f"{', '.join(names)} {verb} another answer: a faster wrong answer is no gain.")
-    if others := [row.workload for row in rows if row.has("work-differs")]:
+    if others := list(dict.fromkeys(row.workload for row in rows if row.has("work-differs"))):
         verb = "does" if len(others) == 1 else "do"
         sentences.append(f"{', '.join(others)} {verb} other work: arms that do not do the same are not comparable.")
     if names and (again := check_again(decision.head, decision.given, names[0])):
