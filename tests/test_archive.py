@@ -20,7 +20,7 @@ from bystander.archive.file.versions import SCHEMA
 from bystander.archive.mend import mend
 from bystander.archive.tables.steps import STEPS
 from bystander.design import OBSERVED, Record, Status, TrialOutcome
-from bystander.errors import ArchiveError, UnknownRecordError
+from bystander.errors import ArchiveError, NoSpaceError, UnknownRecordError
 from bystander.exchange import record_arrays, verdicts_json
 from bystander.verdicts import decide
 
@@ -131,6 +131,20 @@ def test_an_import_that_breaks_leaves_nothing(tmp_path: Path) -> None:
             raise RuntimeError
 
         assert archive.heads() == []
+
+
+def test_a_full_disk_is_told_apart_and_loses_nothing(tmp_path: Path) -> None:
+    """It is an error that names how the record goes on; what was written before is there."""
+    path = tmp_path / "a.sqlite"
+    with Archive(path, create=True) as archive:
+        writer, name = begun(archive)  # type: ignore[misc]
+        writer.remark("before")
+        archive._connection.exec_driver_sql("PRAGMA max_page_count = 1")
+        archive._connection.rollback()
+        with pytest.raises(NoSpaceError, match=r"the disk of the archive .* is full"):
+            writer.remark("x" * 100_000)
+    with Archive(path) as archive:
+        assert archive.head(name).notes[-1] == "before"
 
 
 def test_the_schema_known_to_readers_is_the_newest() -> None:

@@ -287,6 +287,7 @@ def test_the_machine_is_free_between_sessions(tmp_path: Path) -> None:
         Spread(9).refuse(8)
     assert Spread.of(Spread(3, 2.0).options) == Spread(3, 2.0)
     assert Spread.of({}) is None
+    assert all(Spread.of(one) is None for one in ({"sessions": "x"}, {"sessions": 2, "apart_s": math.nan}))
 
 
 ONE_ARM = """

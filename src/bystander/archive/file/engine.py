@@ -17,7 +17,7 @@ from bystander.archive.file.versions import SCHEMA
 from bystander.archive.tables.schema import create, tables
 from bystander.archive.tables.steps import STEPS
 from bystander.design import mending
-from bystander.errors import ArchiveError
+from bystander.errors import ArchiveError, NoSpaceError
 
 __all__ = ["atomic", "migrate", "open_engine"]
 
@@ -55,6 +55,8 @@ def atomic(connection: Connection) -> Iterator[Connection]:
             yield connection
     except (DatabaseError, sqlite3.DatabaseError) as error:
         reason = error.orig if isinstance(error, DatabaseError) else error
+        if getattr(reason, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL:
+            raise NoSpaceError(f"the disk of the archive {connection.engine.url.database} is full") from error
         damaged = isinstance(reason, sqlite3.DatabaseError) and not isinstance(reason, sqlite3.OperationalError)
         hint = f"; {mending(connection.engine.url.database)} saves what is whole in it" if damaged else ""
         raise ArchiveError(f"the archive {connection.engine.url.database} cannot be written: {reason}{hint}") from error

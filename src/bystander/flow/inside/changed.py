@@ -156,10 +156,11 @@ def resume_inspection(
         with MachineLock(head.study.name, waiting=observer.remark if wait else None) as lock:
             head, run = unfinished(kept, head.name)
             options = run.options
-            tick = options.get("tick_s")
+            tick, counts, trials = (options.get(key) for key in ("tick_s", "counts", "trials"))
             asked = Asked(
-                tick if isinstance(tick, float) else None, options.get("counts"), False, options.get("trials")
-            )
+                tick if isinstance(tick, float) else None, counts if isinstance(counts, bool) else None, False,
+                trials if type(trials) is int and trials > 0 else None,
+            )  # fmt: skip
             targets = planned_targets(head, run)
             limit = options.get("limit_s")
             found = found_way(str(options.get("way")) if options.get("way") else None)

@@ -7,7 +7,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from bystander.archive import Archive
-from bystander.errors import ArchiveError, BystanderError
+from bystander.errors import ArchiveError, BystanderError, NoSpaceError
 from bystander.flow.places import find_archive
 
 __all__ = ["noted", "noting"]
@@ -45,5 +45,5 @@ def noting(archive: Path, study: str, begun: Sequence[str]) -> Iterator[None]:
 
 
 def _note(archive: Path, study: str, why: str) -> None:
-    with suppress(ArchiveError), Archive(archive, create=True) as kept:
+    with suppress(ArchiveError, NoSpaceError), Archive(archive, create=True) as kept:
         kept.note_early_end(study, (why.splitlines() or [""])[0])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import select
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -34,8 +35,11 @@ class Spread:
 
     @classmethod
     def of(cls, options: Mapping[str, Any]) -> Spread | None:
-        """Return what a run kept; None where it was not spread."""
-        return cls(int(options["sessions"]), float(options["apart_s"])) if "sessions" in options else None
+        """Return what a run kept; None where it was not spread, or what an archive says of that makes no sense."""
+        sessions, apart_s = options.get("sessions"), options.get("apart_s")
+        if not isinstance(sessions, int) or not isinstance(apart_s, int | float):
+            return None
+        return cls(sessions, float(apart_s)) if sessions > 0 and 0 <= apart_s < math.inf else None
 
     def session(self, at: int, rounds: int) -> int:
         """Return the session of a round, both from 0."""

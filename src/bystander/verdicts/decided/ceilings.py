@@ -62,7 +62,7 @@ def _serial(record: Record, test: CeilingTest) -> float:
 def _sessions(record: Record, test: CeilingTest) -> int:
     """Return over how many sessions trials are spread, by the pauses between them."""
     pause = record.head.timed_run.options.get("apart_s")
-    if not pause or not test.trials.size:
+    if not isinstance(pause, int | float) or not pause > 0 or not test.trials.size:
         return 1
     starts = np.sort(record.trials.started_s[test.trials])
     return 1 + int(np.count_nonzero(np.diff(starts) >= _OF_A_PAUSE * float(pause)))
