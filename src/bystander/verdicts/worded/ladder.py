@@ -84,7 +84,15 @@ def gain_of(rung: Rung, ladder: Ladder) -> tuple[str, str]:
     """Return verdict and change of a rung's own gain: of its one workload, or of all together."""
     if ladder.alone:
         return rung.rows[0].verdict, change_text(rung.rows[0])
-    return whole_verdict(rung.together, ladder.margin, ladder.measure.words), whole_text(rung.together) or "no total"
+    verdict = whole_verdict(rung.together, ladder.margin, ladder.measure.words)
+    return verdict, whole_text(rung.together) or _why_none(rung.together)
+
+
+def _why_none(whole: Whole | None) -> str:
+    """Return why all workloads together say nothing, in two words."""
+    if whole is not None and (whole.other_answer or whole.failed):
+        return "another answer" if whole.other_answer else "it fails"
+    return "no total"
 
 
 def ladder_axis(ladder: Ladder) -> StepAxis:
