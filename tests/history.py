@@ -24,7 +24,7 @@ unit = "s"
 """
 # It reads what its steps return and says so: a shell starts five times as fast as Python. Twelve bytes together scatter
 # nearly normally about 1530, with a standard deviation of a sixth of that. Steps may be quicker once "Quick" is read.
-WALK = """printf %s '{answer}' > answer.txt
+WALK = """{wait}printf %s '{answer}' > answer.txt
 od -An -N12 -tu1 /dev/urandom | awk -f walk.awk - steps.py
 """
 COUNTED = """FNR == NR {{ for (i = 1; i <= NF; i++) bytes += $i; next }}
@@ -72,11 +72,13 @@ def git(folder: Path, *words: str) -> str:
 
 
 def write_state(
-    folder: Path, costs: Sequence[float], answer: str = "same", noise: float = 0.002, breaks: bool = False
-) -> None:
+    folder: Path, costs: Sequence[float], answer: str = "same", noise: float = 0.002, breaks: bool = False,
+    lasts_s: float = 0.0,
+) -> None:  # fmt: skip
     """Write the program as one state has it: what each of its three steps takes, in seconds."""
     (folder / "steps.py").write_text(STEPS.format(*costs), encoding="utf-8")
-    (folder / "walk.sh").write_text(WALK.format(answer=answer), encoding="utf-8")
+    wait = f"sleep {lasts_s}\n" if lasts_s else ""
+    (folder / "walk.sh").write_text(WALK.format(answer=answer, wait=wait), encoding="utf-8")
     (folder / "walk.awk").write_text(COUNTED.format(noise=noise), encoding="utf-8")
     (folder / "build.sh").write_text(f"exit {int(breaks)}\n", encoding="utf-8")
 
@@ -88,13 +90,14 @@ def make_history(
     broken: Sequence[int] = (),
     noise: float = 0.002,
     blocks: int = 10,
+    lasts_s: float = 0.0,
 ) -> list[str]:
     """Make a repository of one commit a state, tagged c0, c1, ...; return the short ids of its commits."""
     git(folder, "init", "-q", "-b", "main")
     (folder / ".gitignore").write_text("answer.txt\nbystander.toml\n__pycache__\n", encoding="utf-8")
     ids = []
     for number, costs in enumerate(states):
-        write_state(folder, costs, (answers or {}).get(number, "same"), noise, number in broken)
+        write_state(folder, costs, (answers or {}).get(number, "same"), noise, number in broken, lasts_s)
         git(folder, "add", "-A")
         git(folder, "commit", "-q", "--allow-empty", "-m", f"Step {number}")
         git(folder, "tag", f"c{number}")
