@@ -193,13 +193,15 @@ def test_a_patch_is_read_and_written_piece_by_piece() -> None:
 
     assert [one.path for one in files] == ["one.py", "old.txt", "mode.sh"]
     assert edit_size(files) == EditSize(added=3, removed=3, hunks=4, files=3)
-    assert files[0].where(0) == "one.py:1 def top()"
+    assert files[0].where(0) == "one.py:2 top"
     assert patch_text((one, range(one.pieces)) for one in files) == PATCH
     assert patch_text([(files[0], [1])]).count("@@ ") == 1
     quoted = PATCH.replace("a/mode.sh b/mode.sh", '"a/m\\303\\274.sh" "b/m\\303\\274.sh"')
     quoted = quoted.replace("--- a/old.txt", '--- "a/o\\tl \\"d\\".txt"')
     assert [one.path for one in read_patch(quoted)] == ["one.py", 'o\tl "d".txt', "mü.sh"]
-    assert hunk_texts(files) == ("one.py:1 def top(), +2 -1", "one.py:10, +1 -1", "old.txt, +0 -1", "mode.sh")
+    assert hunk_texts(files) == ("one.py:2 top, +2 -1", "one.py:10, +1 -1", "old.txt, +0 -1", "mode.sh")
+    nearer = PATCH.replace(" a\n-b", " async def near(x):\n-b")
+    assert read_patch(nearer)[0].where(0) == "one.py:2 near"
 
 
 def test_a_chain_is_kept_with_its_study_and_forged_ones_are_refused() -> None:

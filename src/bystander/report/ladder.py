@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bystander.design import machine_sentences, machine_title
+from bystander.design import ChainKind, machine_sentences, machine_title
 from bystander.report.environment import shell, template_environment
 from bystander.report.marked import Marked, code_block, md
 from bystander.report.pieces.rungs import drawn_rungs
@@ -22,16 +22,41 @@ def ladder_methods(ladder: Ladder) -> list[str]:
         f"Every state is an arm: {counted(ladder.blocks, 'block')} of each workload, in each of which all "
         f"{len(study.arms)} states ran once, back to back, in an order drawn by seed {study.seed}. Their number was "
         "fixed before the start.",
-        "A link's own gain is the pseudo-median of the log ratios within blocks (Hodges and Lehmann 1963) of the state "
-        "after the edit and the one before it, tested by the exact signed-rank test (Wilcoxon 1945).",
-        f"Of the links shown as changed at most {share_text(ladder.risk)} are false in the long run (Benjamini and "
-        f"Hochberg 1995, over {counted(len(ladder.rungs) * len(ladder.workloads), 'link')}). A gain within the margin "
-        f"of {share_text(ladder.margin)} counts where it is shown: small gains add up.",
-        "How far it has come is each state against the first in the same blocks, with its interval at "
-        f"{share_text(1 - ladder.risk)}; products of links would add up their errors.",
+        f"{_TRIED[ladder.kind]} Its own gain is the pseudo-median of the log ratios within blocks (Hodges and Lehmann "
+        "1963) of the state with the edit and the one without it, by the exact signed-rank test (Wilcoxon 1945).",
+        *_held(ladder),
         "The axis of gains is logarithmic in the size of a change beyond 1 %, so that a factor and a few percent can "
         "both be read.",
     ]
+
+
+_TRIED = {
+    ChainKind.LINKS: "A link is the state after an edit against the one before it.",
+    ChainKind.ADDED: "A link is the state after an edit against the one before it.",
+    ChainKind.AGAIN: "A kept gain is the newest state against the same without that edit.",
+    ChainKind.PIECES: "A piece of the edit alone is on top of the state before it; last, on top of all the others.",
+}
+
+
+def _held(ladder: Ladder) -> list[str]:
+    """Return by what rule links are shown as changed, and what else is told of them."""
+    rows, risk = len(ladder.rungs) * len(ladder.workloads), share_text(ladder.risk)
+    if ladder.kind is ChainKind.PIECES:
+        return [
+            f"That any of {counted(rows, 'comparison')} is shown as changed by luck has a risk of {risk} (Holm 1979). "
+            "A piece is called dependent where it gains otherwise alone than last, as a share and in time: by the "
+            "larger p of two exact signed-rank tests, Holm over all pieces."
+        ]
+    held = (
+        f"Of the links shown as changed at most {risk} are false in the long run (Benjamini and Hochberg 1995, over "
+        f"{counted(rows, 'link')}). A gain within the margin of {share_text(ladder.margin)} counts where it is shown: "
+        "small gains add up."
+    )
+    so_far = (
+        "How far it has come is each state against the first in the same blocks, with its interval at "
+        f"{share_text(1 - ladder.risk)}; products of links would add up their errors."
+    )
+    return [held, so_far] if ladder.kind.climbs else [held]
 
 
 def ladder_page(ladder: Ladder) -> str:
@@ -41,7 +66,7 @@ def ladder_page(ladder: Ladder) -> str:
     lines = ladder_lines(ladder)
     return environment.get_template("ladder.html").render(
         title=head.study.name,
-        about=f"record {head.name}, {moment_text(head.started_wall_s)}; a chain of {len(head.study.arms)} states, by "
+        about=f"record {head.name}, {moment_text(head.started_wall_s)}; {len(head.study.arms)} states, by "
         f"{ladder.measure.label}",
         unfinished="" if head.complete else "The observation was not finished: links are decided on the whole blocks.",
         lines=lines,
@@ -67,9 +92,10 @@ def ladder_markdown(ladder: Ladder) -> str:
     for rung in ladder.rungs:
         verdict, change = gain_of(rung, ladder)
         so_far = rung.so_far[0] if ladder.alone and rung.so_far else None
+        number = str(rung.number) if ladder.numbered else ""
         state = f"{rung.link.name}, {rung.fate}" if rung.fate else rung.link.name
         lines.append(
-            md("| {} | {} | {} {}, {} | {} | {} | {} | {} |", rung.number, state, MARKS[verdict], verdict, change,
+            md("| {} | {} | {} {}, {} | {} | {} | {} | {} |", number, state, MARKS[verdict], verdict, change,
                so_far_text(so_far) if so_far else "", quantity_text(so_far.median, unit) if so_far else "",
                edit_text(rung.link.size), rung.link.subject)
         )  # fmt: skip

@@ -134,6 +134,11 @@ class Ladder:
         return tuple(workload.name for workload in self.head.study.workloads)
 
     @property
+    def numbered(self) -> bool:
+        """Whether rungs are told by their numbers; pieces have numbers of their own."""
+        return self.kind is not ChainKind.PIECES
+
+    @property
     def alone(self) -> bool:
         """Whether there is one workload, so that its rows are the links."""
         return len(self.head.study.workloads) == 1

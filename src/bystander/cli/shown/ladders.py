@@ -76,13 +76,14 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
     first = shortened(ladder.first_name, _MOST_NAME)
     name, change = widest(first, "state", *names), widest("own gain", *(text for _, text in gains))
     numbers = len(str(len(ladder.rungs)))
-    indent = " " * (numbers + 1)
-    fixed = numbers + 1 + name + GAP + VERDICT + GAP + max(change, len("own gain")) + GAP
+    begin = " " * (numbers + 1) if ladder.numbered else ""
+    indent = begin or "  "  # of what stands below a rung
+    fixed = len(begin) + name + GAP + VERDICT + GAP + max(change, len("own gain")) + GAP
     columns = min(2, (console.width - fixed) // _BEHIND) if ladder.kind.climbs and ladder.alone else 0
     behind = columns > 0
     own = "own gain" if ladder.alone else "own gain, whole load" if _loads(ladder) else "own gain, geometric mean"
     change = max(change, len(own))
-    head = f"{indent}{'state':<{name + GAP}}{'verdict':<{VERDICT + GAP}}{own:<{change + GAP}}"
+    head = f"{begin}{'state':<{name + GAP}}{'verdict':<{VERDICT + GAP}}{own:<{change + GAP}}"
     console.print(Text(head + _behind(("so far", "time"), columns), style="quiet"))
     if behind:
         unit = ladder.measure.unit
@@ -90,7 +91,7 @@ def _print_rungs(console: Console, ladder: Ladder, all_rows: bool) -> None:
         began = quantity_text(ladder.first[0], unit)
         console.print(f"{'0':>{numbers}} {first:<{name + GAP}}{gap}{_behind(('', began), columns)}")
     for rung, (verdict, text), short in zip(rungs, gains, names, strict=True):
-        line = Text(f"{rung.number:>{numbers}} {short:<{name + GAP}}")
+        line = Text((f"{rung.number:>{numbers}} " if ladder.numbered else "") + f"{short:<{name + GAP}}")
         line.append(f"{mark(verdict)} {verdict}".ljust(VERDICT + GAP), style=verdict).append(f"{text:<{change + GAP}}")
         if behind:
             so_far = rung.so_far[0]

@@ -14,6 +14,7 @@ _FILE = "diff --git "
 _HUNK = re.compile(r"^@@ -\d+(?:,\d+)? \+(\d+)(?:,\d+)? @@(.*)$")
 _NAMES = re.compile(r'^(?:\+\+\+|---) ("?)[ab]/(.*?)"?\t?$')
 _MOVED = re.compile(r'^(?:rename|copy) to ("?)(.*?)"?$')
+_DEFINES = re.compile(r"^(?:(?:async|pub|def|class|fn|func|function) )+([\w.$]+)")  # the name of what a hunk lies in
 _ESCAPE = re.compile(rb"\\([0-3][0-7]{2}|.)", re.DOTALL)
 _CONTROLS = bytes.maketrans(b"abtnvfr", b"\a\b\t\n\v\f\r")
 _BARE = re.compile(r'^diff --git .* ("?)b/(.*?)"?$')
@@ -48,12 +49,18 @@ class FilePatch:
         return sum(line.startswith("+") for line in body), sum(line.startswith("-") for line in body)
 
     def where(self, hunk: int) -> str:
-        """Return where a hunk begins after the edit, with the function that git thinks it is in."""
-        found = _HUNK.match(self.hunks[hunk].split("\n", 1)[0]) if self.hunks else None
+        """Return where the first change of a hunk stands after the edit, with the function that it lies in."""
+        head, *body = self.hunks[hunk].split("\n") if self.hunks else [""]
+        found = _HUNK.match(head)
         if found is None or found[1] == "0":  # nothing of the file is left
             return self.path
-        function = found[2].strip().rstrip(":")
-        return f"{self.path}:{found[1]}" + (f" {function}" if function else "")
+        told = found[2].strip().rstrip(":")  # what git found above the hunk
+        function = name[1] if (name := _DEFINES.match(told)) else told
+        first = next((i for i, line in enumerate(body) if line[:1] in ("+", "-")), 0)
+        for line in body[: first + 1]:  # what begins within it is nearer
+            if name := _DEFINES.match(line[1:].strip()):
+                function = name[1]
+        return f"{self.path}:{int(found[1]) + first}" + (f" {function}" if function else "")
 
 
 def read_patch(text: str) -> tuple[FilePatch, ...]:

@@ -89,8 +89,9 @@ def _rung(gains: Axes, stairs: Axes, place: int, rung: DrawnRung) -> None:
     across = gains.get_yaxis_transform()
     flags = f" ({', '.join(rung.flags)})" if rung.flags else ""
     struck = LIGHT["soft"] if "dropped" in rung.flags else LIGHT["ink"]
-    gains.text(_in(_NAMES[0]), place - 0.17, words(f"{rung.number} {rung.state}{flags}", 40), transform=across,
-               va="center", fontsize=8.5, weight="bold", color=struck)  # fmt: skip
+    named = f"{rung.number or ''} {rung.state}{flags}".strip()
+    gains.text(_in(_NAMES[0]), place - 0.17, words(named, 40), transform=across, va="center", fontsize=8.5,
+               weight="bold", color=struck)  # fmt: skip
     about = f"{shortened(rung.subject, 38)}  {rung.size}"
     gains.text(_in(_NAMES[0]), place + 0.2, words(about, 54), transform=across, va="center", fontsize=7.5,
                color=LIGHT["soft"])  # fmt: skip

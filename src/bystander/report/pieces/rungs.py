@@ -76,7 +76,7 @@ class DrawnRung:
         Its workloads, where there are several.
     """
 
-    number: int
+    number: int  # from 1; 0 where its state has a number already
     state: str
     identity: str
     subject: str
@@ -96,13 +96,20 @@ class DrawnRung:
 
 @dataclass(frozen=True)
 class DrawnRungs:
-    """All of them, the axis that they share, and the stairs where there is one workload."""
+    """All of them, the axis that they share, and the stairs where there is one workload.
+
+    Attributes
+    ----------
+    behind : bool
+        Whether it is told how far each state has come.
+    """
 
     axis: Forest
     stairs: Stairs | None
     rungs: tuple[DrawnRung, ...]
     first: str
     first_median: str
+    behind: bool
 
 
 def drawn_rungs(ladder: Ladder) -> DrawnRungs:
@@ -118,7 +125,7 @@ def drawn_rungs(ladder: Ladder) -> DrawnRungs:
         else ""
     )
     drawn = axis_of(axis, ladder.margin, more, less, _TICKS)
-    return DrawnRungs(drawn, stairs, rungs, ladder.first_name, median)
+    return DrawnRungs(drawn, stairs, rungs, ladder.first_name, median, ladder.alone and ladder.kind.climbs)
 
 
 def _rung(ladder: Ladder, rung: Rung, axis: StepAxis, tread: Tread | None) -> DrawnRung:
@@ -127,7 +134,8 @@ def _rung(ladder: Ladder, rung: Rung, axis: StepAxis, tread: Tread | None) -> Dr
     row = rung.rows[0]
     so_far = rung.so_far[0] if alone and rung.so_far else None
     return DrawnRung(
-        rung.number, link.name, rung.identity, link.subject, edit_text(link.size), verdict, TONES[verdict], change,
+        rung.number if ladder.numbered else 0, link.name, rung.identity, link.subject, edit_text(link.size), verdict,
+        TONES[verdict], change,
         saved_text(row) if alone else "", so_far_text(so_far) if so_far else "",
         quantity_text(so_far.median, row.measure.unit) if so_far and math.isfinite(so_far.median) else "",
         _known(axis, row) if alone else _whole_bar(axis, rung, verdict),

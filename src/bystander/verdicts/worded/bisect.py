@@ -68,7 +68,7 @@ def bisected_lines(done: Searched, workload: int, found: Bisected) -> list[str]:
         lines.append(_remainder(found, measure, head.study.risk))
     tried = f"{counted(len(found.tried), 'commit')} built and tried, {counted(found.blocks, 'block')}"
     if found.broken:
-        tried += f"; {counted(len(found.broken), 'commit')} could not be"
+        tried += f"; {len(found.broken)} more could not be built"
     if found.ends and found.ends.kind is Kind.EXACT:
         tried += ". Readings repeat exactly, so one trial a commit was enough"
     lines.append(f"{tried}.")
