@@ -30,7 +30,8 @@ def drawn_ladder_picture(ladder: Ladder, suffix: str) -> bytes:
 def _figure(ladder: Ladder) -> Figure:
     drawn = drawn_rungs(ladder)
     rungs = drawn.rungs[:_MOST_RUNGS]
-    height = _HEAD + _FOOT + _LINE * (len(rungs) + 1)
+    first = int(ladder.kind.climbs)  # a line for the state that it begins with
+    height = _HEAD + _FOOT + _LINE * (len(rungs) + first)
     figure = Figure(figsize=(_WIDE, height))
     bottom, tall = _FOOT / height, (height - _HEAD - _FOOT) / height
     gains = figure.add_axes((_GAINS[0], bottom, _GAINS[1], tall))
@@ -38,14 +39,15 @@ def _figure(ladder: Ladder) -> Figure:
     for axes in (gains, stairs):
         bare(axes)
         axes.set_xlim(0, 100)
-        axes.set_ylim(len(rungs) + 0.5, -0.5)
+        axes.set_ylim(len(rungs) + 0.5, 0.5 - first)
         axes.set_yticks([])
     _axis(gains, drawn, len(rungs))
     if drawn.stairs:
         stairs.set_xticks([x for x, _ in drawn.stairs.ticks], [label for _, label in drawn.stairs.ticks], fontsize=7.5)
     else:
         stairs.set_axis_off()
-    _first(gains, stairs, drawn)
+    if first:
+        _first(gains, stairs, drawn)
     for place, rung in enumerate(rungs, 1):
         _rung(gains, stairs, place, rung)
     figure.text(0.02, 1 - 0.12 / height, words(ladder.head.study.name, 90), fontsize=12, weight="bold", va="top")
@@ -53,7 +55,8 @@ def _figure(ladder: Ladder) -> Figure:
         figure.text(0.02, 1 - (0.38 + 0.21 * place) / height, words(text, 150), fontsize=8.5, va="top")
     left = len(drawn.rungs) - len(rungs)
     rest = f"The first {len(rungs)} of {len(drawn.rungs)} links. " if left else ""
-    told = "Bars are intervals, the pale band is the margin; right: how long it takes, on a logarithmic axis"
+    told = "Bars are intervals, the pale band is the margin"
+    told += "; right: how long it takes, on a logarithmic axis" if drawn.stairs else ""
     figure.text(0.02, 0.1 / height, words(f"{rest}{told}. Record {ladder.head.name}.", 170), fontsize=7.5,
                 color=LIGHT["soft"])  # fmt: skip
     return figure
