@@ -259,6 +259,8 @@ def test_an_interrupt_and_kills_lose_no_block(run: Run, tmp_path: Path) -> None:
     """Killed again and again, a search ends with the same answer; whole blocks are never run again."""
     kills = int(os.environ.get("BYSTANDER_KILLS", "2"))
     ids = make_history(tmp_path, COSTS, noise=0.02, lasts_s=0.3 if kills > 2 else 0.0)  # so that there is time for all
+    study = tmp_path / "bystander.toml"
+    study.write_text('margin = "15 %"' + study.read_text())
     rng, archive = np.random.default_rng(6), tmp_path / ".bystander" / "archive.sqlite"
     before: set[tuple[int, int, int]] = set()
     words, hit = ["bisect", "c0..c16", "--seed", "3"], 0
@@ -289,6 +291,7 @@ def test_an_interrupt_and_kills_lose_no_block(run: Run, tmp_path: Path) -> None:
     (search,) = json.loads(run("bisect", "--json").stdout)["searches"]
 
     assert search["steps"][0]["short"] == ids[9]
+    assert "less than the margin of 15 %" in run("bisect").stdout
     assert hit == kills or kills <= 2
     with Archive(archive) as kept:
         assert len(kept.heads()) == 1

@@ -57,6 +57,8 @@ def bisected_lines(done: Searched, workload: int, found: Bisected) -> list[str]:
     lines = [
         f"{name}, {first.short} to {last.short}, {counted(len(done.commits) - 1, 'commit')}: {_ends(found, measure)}"
     ]
+    if (ends := found.ends) and ends.kind is Kind.TIMED and _is_small(ends, measure, head.study.margin):
+        lines.append(f"That is less than the margin of {share_text(head.study.margin)}, below which nothing matters.")
     level = 1 - head.study.risk
     for step in found.steps:
         lines += _step_lines(done, step, measure, level)
@@ -73,6 +75,11 @@ def bisected_lines(done: Searched, workload: int, found: Bisected) -> list[str]:
         tried += ". Readings repeat exactly, so one trial a commit was enough"
     lines.append(f"{tried}.")
     return lines
+
+
+def _is_small(ends: Ends, measure: Measure, margin: float) -> bool:
+    """Whether the ends differ by less than what matters; of differences of counts and shares nobody says."""
+    return measure.unit not in _RAW and abs(ends.effect) < math.log1p(margin)
 
 
 def _measure(done: Searched) -> Measure:
