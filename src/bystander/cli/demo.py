@@ -12,6 +12,7 @@ from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.given.options import variables
 from bystander.cli.onward.history import show_history
 from bystander.cli.shown.said import say
+from bystander.cli.shown.unfinished import end_interrupted
 from bystander.errors import UsageError
 
 __all__ = ["EXAMPLE", "demo"]
@@ -147,9 +148,5 @@ def _observed(study: Path, archive: Path) -> str:
     with Display() as display:
         result = observe(planned, home, archive, variables(), display)
     if not result.complete:
-        say(
-            "bystander: interrupted; the record is unfinished" if result.record else "bystander: interrupted",
-            err=True,
-        )
-        raise typer.Exit(INTERRUPTED)
+        end_interrupted(result.record, archive)
     return result.record

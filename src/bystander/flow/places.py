@@ -1,17 +1,25 @@
-"""Where things are: the study's file and the archive."""
+"""Where things are, the study's file and the archive; and where files may be written."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
 from bystander.design import Study, read_study
 from bystander.errors import StudyError, UsageError
 from bystander.field import StudyFolder
 from bystander.files import read_at_most
-from bystander.units import size_text
+from bystander.units import either, size_text
 
-__all__ = ["STUDY_FILE", "StudyFolder", "find_archive", "import_archive", "load_study", "new_archive"]
+__all__ = [
+    "STUDY_FILE",
+    "StudyFolder",
+    "find_archive",
+    "import_archive",
+    "load_study",
+    "new_archive",
+    "refuse_unfit",
+]
 
 STUDY_FILE = "bystander.toml"
 _MOST_STUDY = 16 * 2**20
@@ -76,3 +84,29 @@ def import_archive(given: Path | None, variables: Mapping[str, str], here: Path)
         return find_archive(given, variables, here)
     except UsageError:
         return new_archive(given, variables, StudyFolder(here))
+
+
+def refuse_unfit(targets: Sequence[Path], formats: Collection[str], kind: str, summary: Path | None = None) -> None:
+    """Raise UsageError when a file to be written does not tell its kind, is named twice, or can be none there.
+
+    Parameters
+    ----------
+    formats : collection of str
+        The suffixes that there are.
+    kind : str
+        What a suffix tells, for the message: "the kind of report".
+    summary : Path, optional
+        A file that is appended to: it may have any suffix, and may be a pipe.
+    """
+    for target in targets:
+        if target.suffix.lower() not in formats:
+            raise UsageError(f'--to: "{target.name}" does not tell {kind}; end it in {either(formats)}')
+        if targets.count(target) > 1:
+            raise UsageError(f"--to: {target} is named twice")
+        if target.exists() and not (target.is_file() or target.is_dir()):
+            raise UsageError(f"--to: {target} is a pipe or a device, and would be replaced; name a file")
+    for option, target in (*(("--to", target) for target in targets), *([("--summary", summary)] if summary else [])):
+        if not target.absolute().parent.is_dir():
+            raise UsageError(f"{option}: there is no folder {target.absolute().parent}; make it first")
+        if target.is_dir():
+            raise UsageError(f"{option}: {target} is a folder; name a file")

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from bystander.design import ChainKind, Study
 from bystander.errors import UsageError
 from bystander.foresight.outlook import Outlook
-from bystander.stats import blocks_needed
+from bystander.foresight.remarks import blocks_lacking
 from bystander.units import counted, duration_text, listed, share_text
 
 __all__ = ["links_sentences", "refuse_too_few", "refuse_unseen"]
@@ -38,12 +38,9 @@ def links_sentences(study: Study, found: Sequence[Outlook], change: float) -> li
 
 def refuse_too_few(study: Study) -> None:
     """Raise UsageError where so few blocks show nothing, however little trials scatter: before states are made."""
-    least, needed = min(study.planned_blocks), blocks_needed(study.tests, study.risk)
-    if study.planned_rows and least < needed:
-        rows = counted(study.planned_rows, "comparison")
-        raise UsageError(
-            f"{counted(least, 'block')} can show nothing of {rows}: it takes {needed} at least; --blocks {needed}"
-        )
+    if needed := blocks_lacking(study):
+        least, rows = counted(min(study.planned_blocks), "block"), counted(study.planned_rows, "comparison")
+        raise UsageError(f"{least} can show nothing of {rows}: it takes {needed} at least; --blocks {needed}")
 
 
 def refuse_unseen(study: Study, found: Sequence[Outlook], change: float) -> None:

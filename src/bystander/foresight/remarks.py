@@ -13,6 +13,7 @@ from bystander.verdicts import PLACEBO_RISK
 
 __all__ = [
     "alike",
+    "blocks_lacking",
     "difference_sentence",
     "disturbance",
     "left_behind",
@@ -53,11 +54,17 @@ def spaced(study: Study) -> list[str]:
     return list(found)
 
 
+def blocks_lacking(study: Study) -> int:
+    """Return how many blocks it takes that any row could look changed, where fewer are planned; else 0."""
+    needed = blocks_needed(study.tests, study.risk) if study.planned_rows else 0
+    return needed if min(study.planned_blocks) < needed else 0
+
+
 def too_few(study: Study) -> list[str]:
     """Say when so few blocks could not show a change, or a difference of the placebo, whatever came out."""
     sentences = []
     least = min(study.planned_blocks)
-    if study.planned_rows and least < (needed := blocks_needed(study.tests, study.risk)):
+    if needed := blocks_lacking(study):
         gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.planned_rows else ""
         sentences.append(
             f"{counted(least, 'block')} can show nothing in a suite of "

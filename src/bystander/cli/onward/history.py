@@ -5,11 +5,8 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
-import typer
-
-from bystander.cli.exit_codes import INTERRUPTED
 from bystander.cli.given.options import variables
-from bystander.cli.shown.said import say
+from bystander.cli.shown.unfinished import end_interrupted
 
 __all__ = ["show_history"]
 
@@ -82,7 +79,8 @@ def _chain(study: Path, archive: Path) -> str | None:
     except UsageError as error:
         output().print(f"Here it cannot be seen: {error}.")
         return None
-    _whole(done.complete, done.record)
+    if not done.complete:
+        end_interrupted(done.record, archive)
     return done.record
 
 
@@ -106,14 +104,9 @@ def _apart(archive: Path, chain: str) -> str | None:
     except UsageError as error:
         output().print(f"Here it cannot be seen: {error}.")
         return None
-    _whole(done.complete, done.record)
+    if not done.complete:
+        end_interrupted(done.record, archive)
     return done.record
-
-
-def _whole(complete: bool, record: str) -> None:
-    if not complete:
-        say(f"bystander: interrupted; record {record} is unfinished", err=True)
-        raise typer.Exit(INTERRUPTED)
 
 
 def _search(study: Path, archive: Path, recorded: str | None) -> None:
@@ -133,8 +126,9 @@ def _search(study: Path, archive: Path, recorded: str | None) -> None:
         planned, home = load_study(study, study.parent)
         with Display() as display:
             name = bisect(planned, home, archive, variables(), display, "start..main", AskedBisect(only=(_SEARCHED,)))
-        done = searched(archive, name)
-        _whole(done.head.complete, name)
+        done = searched(archive, name) if name else None
+        if done is None or not done.head.complete:
+            end_interrupted(name, archive, "bisect")
     else:
         output().print(_ELSEWHERE)
         done = searched(archive, recorded)

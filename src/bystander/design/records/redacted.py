@@ -46,12 +46,13 @@ def redacted(record: Record) -> Record:
     """
     head = record.head
     scrubbed = scrubber(head)
+    pieces = {arm.name for arm in head.study.arms if arm.kept and arm.kept.made}  # made of another state by an edit
     safe = replace(
         head,
         study=_study(head.study, scrubbed),
         study_folder="",
         study_file="",
-        arms=tuple(_arm(arm, scrubbed) for arm in head.arms),
+        arms=tuple(_arm(state, state.name in pieces, scrubbed) for state in head.arms),
         machines=tuple(replace(machine, host=None) for machine in head.machines),
         notes=tuple(map(scrubbed, head.notes)),
         runs=tuple(replace(run, options=_options(run.options)) for run in head.runs),
@@ -79,11 +80,11 @@ def _hidden(values: Mapping[str, str]) -> dict[str, str]:
     return dict.fromkeys(values, LEFT_OUT)
 
 
-def _arm(state: ArmState, scrubbed: Callable[[str], str]) -> ArmState:
+def _arm(state: ArmState, made: bool, scrubbed: Callable[[str], str]) -> ArmState:
     facts = state.facts
     interpreter = InterpreterFacts(version=facts.interpreter.version)
     kept = ArmFacts(facts.commit, "", facts.digest, facts.tree, interpreter, _hidden(facts.environment))
-    return ArmState(state.name, state.key, "", scrubbed(state.identity), kept)
+    return ArmState(state.name, state.key, "", LEFT_OUT if made else scrubbed(state.identity), kept)
 
 
 def _study(study: Study, scrubbed: Callable[[str], str]) -> Study:
@@ -113,7 +114,7 @@ def _described(arm: Arm) -> Arm:
     return replace(
         arm, folder=".", environment=_hidden(arm.environment), settings=_hidden(arm.settings),
         build=(LEFT_OUT,) * len(arm.build), before_all=(LEFT_OUT,) * len(arm.before_all),
-        kept=arm.kept and replace(arm.kept, inside=""),
+        kept=arm.kept and replace(arm.kept, inside="", made=LEFT_OUT if arm.kept.made else ""),
         command=_hidden(arm.command), weigh=LEFT_OUT if arm.weigh else "",
     )  # fmt: skip
 

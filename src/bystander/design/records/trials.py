@@ -95,11 +95,16 @@ class RecordHead:
         return self.origin == Origin.OBSERVED and self.provenance == Provenance.OWN
 
     @property
+    def is_search(self) -> bool:
+        """Whether it is a search for a commit."""
+        return SEARCH in self.timed_run.options
+
+    @property
     def shown_by(self) -> str:
         """The command that shows what it is for."""
         if self.only_inspected:
             return "leads"
-        if SEARCH in self.timed_run.options:
+        if self.is_search:
             return "bisect"
         return "chain" if self.study.chain else "decide"
 

@@ -25,7 +25,6 @@ __all__ = [
     "bisection",
     "compared_value",
     "found_pairs",
-    "is_bisection",
     "kept_search",
     "place_of",
     "search_of",
@@ -75,11 +74,6 @@ class Kept:
 
     search: Search
     blocks: Mapping[tuple[int, str, int], Rows]
-
-
-def is_bisection(head: RecordHead) -> bool:
-    """Whether a record is a search for a commit."""
-    return SEARCH in head.timed_run.options
 
 
 def search_of(head: RecordHead) -> Search:

@@ -12,7 +12,7 @@ from bystander.design import FilePatch, KeptState, RecordHead, edit_size, hunk_t
 from bystander.errors import BystanderError, UsageError
 from bystander.exchange import bisect_json
 from bystander.field import Edits, KeptStates
-from bystander.flow.chains.bisected import bisection, is_bisection
+from bystander.flow.chains.bisected import bisection
 from bystander.flow.sessions.heads import home_of
 from bystander.verdicts import Searched
 
@@ -22,7 +22,7 @@ __all__ = ["bisect_document", "newest_search", "searched"]
 def newest_search(heads: Sequence[RecordHead], archive: Path, open_only: bool = True) -> RecordHead:
     """Return the newest search, of those that are not finished by default; raise UsageError where there is none."""
     for head in reversed(heads):
-        if is_bisection(head) and not (open_only and head.complete):
+        if head.is_search and not (open_only and head.complete):
             return head
     what = "unfinished search" if open_only else "search"
     raise UsageError(f"{archive} has no {what} for a commit; bystander bisect v1..v9 begins one")

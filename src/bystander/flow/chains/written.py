@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from bystander.errors import UsageError
 from bystander.exchange import ladder_csv, ladder_json
 from bystander.files import write_whole
+from bystander.flow.places import refuse_unfit
 from bystander.report import PICTURE_SUFFIXES, ladder_markdown, ladder_page, ladder_picture
-from bystander.units import either
 from bystander.verdicts import Ladder
 
 __all__ = ["LADDER_FORMATS", "refuse_ladder_targets", "write_ladders"]
@@ -32,17 +31,7 @@ LADDER_FORMATS: dict[str, Writer] = {
 
 def refuse_ladder_targets(targets: Sequence[Path]) -> None:
     """Raise UsageError when a file's name does not tell its kind, or its folder is missing."""
-    for target in targets:
-        if target.suffix.lower() not in LADDER_FORMATS:
-            raise UsageError(f'--to: "{target.name}" does not tell its kind; end it in {either(LADDER_FORMATS)}')
-        if targets.count(target) > 1:
-            raise UsageError(f"--to: {target} is named twice")
-        if target.is_dir():
-            raise UsageError(f"--to: {target} is a folder; name a file")
-        if target.exists() and not target.is_file():
-            raise UsageError(f"--to: {target} is a pipe or a device, and would be replaced; name a file")
-        if not target.absolute().parent.is_dir():
-            raise UsageError(f"--to: there is no folder {target.absolute().parent}; make it first")
+    refuse_unfit(targets, LADDER_FORMATS, "its kind")
 
 
 def write_ladders(made: Ladder, targets: Sequence[Path]) -> None:

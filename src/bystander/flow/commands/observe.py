@@ -17,7 +17,6 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.field import ArmMaker, MachineLock, StudyFolder
-from bystander.flow.chains.bisected import is_bisection
 from bystander.flow.chains.making import made_chain
 from bystander.flow.chains.seen import foreseen_links
 from bystander.flow.chains.states import chain_of
@@ -196,7 +195,7 @@ def resume(
 def _refuse_to_resume(head: RecordHead) -> None:
     """Raise UsageError unless the record was begun here and is not finished: a record holds commands."""
     refuse_foreign(head, "observe its study anew, after reading it")
-    if is_bisection(head) and not head.complete:
+    if head.is_search and not head.complete:
         raise UsageError(
             f"record {head.name} is a search for a commit; bystander bisect --resume {head.name} finishes it"
         )

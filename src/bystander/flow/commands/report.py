@@ -11,6 +11,7 @@ from bystander.errors import UsageError
 from bystander.exchange import junit_xml, openmetrics_text, rows_csv, verdicts_json
 from bystander.files import write_whole
 from bystander.flow.commands.over_time import seen_trials
+from bystander.flow.places import refuse_unfit
 from bystander.report import PICTURE_SUFFIXES, PICTURES, markdown, page, picture
 from bystander.units import either
 from bystander.verdicts import Decision, GateFinding
@@ -78,18 +79,7 @@ def register_format(suffix: str, writer: Writer) -> None:
 
 def refuse_targets(targets: Sequence[Path], summary: Path | None = None) -> None:
     """Raise UsageError when a file's name does not tell its kind, it is named twice, or its folder is missing."""
-    for target in targets:
-        if target.suffix.lower() not in FORMATS:
-            raise UsageError(f'--to: "{target.name}" does not tell the kind of report; end it in {either(FORMATS)}')
-        if targets.count(target) > 1:
-            raise UsageError(f"--to: {target} is named twice")
-        if target.exists() and not (target.is_file() or target.is_dir()):
-            raise UsageError(f"--to: {target} is a pipe or a device, and would be replaced; name a file")
-    for option, target in (*(("--to", target) for target in targets), *([("--summary", summary)] if summary else [])):
-        if not target.absolute().parent.is_dir():
-            raise UsageError(f"{option}: there is no folder {target.absolute().parent}; make it first")
-        if target.is_dir():
-            raise UsageError(f"{option}: {target} is a folder; name a file")
+    refuse_unfit(targets, FORMATS, "the kind of report", summary)
 
 
 def refuse_picture(asked: str | None, targets: Sequence[Path]) -> str:

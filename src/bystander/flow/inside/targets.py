@@ -18,7 +18,7 @@ from bystander.design import (
     inspections,
 )
 from bystander.errors import InspectionError, UsageError
-from bystander.flow.chains.bisected import found_pairs, is_bisection
+from bystander.flow.chains.bisected import found_pairs
 from bystander.flow.observer import Observer
 from bystander.units import listed
 from bystander.verdicts import Row, decide
@@ -38,7 +38,7 @@ def compared_record(kept: Archive, name: str | None) -> RecordHead:
 def targets_of(kept: Archive, head: RecordHead, only: Sequence[str], observer: Observer, given: Given) -> list[Target]:
     """Return what is looked into: rows that changed, the worst first, or those of the workloads that are named."""
     study = head.study
-    if is_bisection(head) and (pairs := found_pairs(kept, head)):
+    if head.is_search and (pairs := found_pairs(kept, head)):
         meant = set(chosen_names(study.workloads, list(only), f"record {head.name}")) if only else set()
         return [pair for pair in pairs if not only or study.workloads[pair[0]].name in meant]
     if not study.comparisons:

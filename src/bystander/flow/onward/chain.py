@@ -20,7 +20,7 @@ from bystander.design import (
 )
 from bystander.errors import UsageError
 from bystander.field import StudyFolder
-from bystander.flow.chains.bisected import found_pairs, is_bisection
+from bystander.flow.chains.bisected import found_pairs
 from bystander.flow.chains.diary import rung_named
 from bystander.flow.chains.ladders import CLIMBING, chain_records, laddered
 from bystander.flow.chains.more import Whence, added_study, again_study, pairs_study, pieces_study
@@ -120,7 +120,7 @@ def _goes_on_with(
     if way.hunks is not None and name is not None:
         with Archive(archive) as kept:
             head = kept.head(name)
-            steps = found_pairs(kept, head) if is_bisection(head) else ()
+            steps = found_pairs(kept, head) if head.is_search else ()
         if head.study.chain is None:  # an ordinary record, or a search
             home = _home(head, archive)
             return pieces_study(head, home, _pair(head, way.hunks, steps), way.by_file, observer), home, head
