@@ -216,6 +216,8 @@ def test_the_command_finds_the_commit(run: Run, tmp_path: Path) -> None:
     run("records", "import", "told.json", "--archive", "redacted.sqlite")
     assert ids[10] in run("bisect", "--archive", "redacted.sqlite").stdout
     exported = json.loads((tmp_path / "search.json").read_text())
+    run("records", "export", "--to", "again.json", *there)
+    assert json.loads((tmp_path / "again.json").read_text())["of_search"] == exported["of_search"]
     part = exported["of_search"][0]
     for forged in ({"run": 99}, {"block": [1000 + number for number in part["block"]]}):
         parts = [{**part, **forged}]

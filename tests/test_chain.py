@@ -260,6 +260,8 @@ def test_the_command_follows_a_history(walked: list[str], run: Run, tmp_path: Pa
     assert links[2]["joined"][0]["state"] == walked[3]
     assert document["total"][0]["gain"] == pytest.approx(0.043 / 0.06, abs=0.01)
     assert f"{walked[3]} cannot be built" in done.stderr
+    assert "4 links, 10 blocks: gains of less than 0.1 % of a link are shown" in " ".join(done.stderr.split())
+    assert f"bystander settle {walked[1]} kept" in done.stdout
     assert f"{walked[4]} gives another answer than {walked[2]}" in " ".join(done.stdout.split())
     rows = list(csv.DictReader((tmp_path / "l.csv").read_text().splitlines()))
     assert [row["link"] for row in rows] == [*(one["state"] for one in links), "total"]
@@ -445,6 +447,8 @@ def test_an_interrupted_link_ends_with_the_code_of_an_interrupt(run: Run, tmp_pa
 
     assert process.returncode == 130
     assert "observe --resume walk-2" in said
+    run("chain", "--add", "--quiet", "--noise-of", "walk-1")
+    assert [one["state"] for one in json.loads(run("chain", "--json").stdout)["links"]] == [ids[1], "added 2"]
 
 
 def test_a_record_that_is_no_chain_is_told() -> None:

@@ -40,11 +40,18 @@ _NAMED = 4
 
 @dataclass(frozen=True)
 class Whence:
-    """A chain that is gone on with: its ladder, the heads of its records, and where its states are kept."""
+    """A chain that is gone on with: its ladder, the heads of its records, and where its states are kept.
+
+    Attributes
+    ----------
+    taken : frozenset of str
+        Names of states, also of links that were not finished: they may be yet.
+    """
 
     made: Ladder
     heads: tuple[RecordHead, ...]
     home: StudyFolder
+    taken: frozenset[str]
 
     @property
     def head(self) -> RecordHead:
@@ -114,8 +121,7 @@ def added_study(whence: Whence, subject: str = "") -> Study:
     differ = [one for one in KeptStates(home).differing(since.kept, now) if not _own(one, whence.head)]
     if not differ:
         raise NothingEditedError(f"nothing was edited: {home.path} stands as {since.name}, the last that was kept")
-    taken = {arm.name for head in whence.heads for arm in head.study.arms}
-    number = next(n for n in range(1, len(taken) + 2) if f"added {n}" not in taken)
+    number = next(n for n in range(1, len(whence.taken) + 2) if f"added {n}" not in whence.taken)
     name = f"added {number}"
     said = subject or f"edit of {listed(differ, _NAMED)}"
     arms = [first, *([since] if since.name != first.name else []), replace(template, name=name, kept=now)]

@@ -19,7 +19,7 @@ from bystander.design import (
     with_placebo,
 )
 from bystander.errors import UsageError
-from bystander.field import StudyFolder
+from bystander.field import MachineLock, StudyFolder
 from bystander.flow.chains.bisected import found_pairs
 from bystander.flow.chains.diary import rung_named
 from bystander.flow.chains.ladders import CLIMBING, chain_records, laddered
@@ -107,6 +107,9 @@ def gone_on(
     wait: bool = False,
 ) -> Observed:  # fmt: skip
     """Run what goes on from a chain, the newest by default, into a record of its own that names it."""
+    if wait:  # another one may add to the very chain: it is gone on with as it is then
+        with MachineLock("what goes on from a chain", waiting=observer.remark):
+            pass
     study, home, head = _goes_on_with(archive, name, way, observer)
     if asked.change is None and head.study.chain:
         asked = replace(asked, change=head.study.chain.change)
@@ -128,7 +131,7 @@ def _goes_on_with(
     records = chain_records(archive, name, kinds)
     made, heads = laddered(records, archive), tuple(one.head for one in records)
     home = _home(heads[0], archive)
-    whence = Whence(made, heads, home)
+    whence = Whence(made, heads, home, _names(archive, heads[0]))
     if way.hunks is not None:
         rung = rung_named(made, way.hunks)
         ends = rung.link.since, rung.link.arm
@@ -137,6 +140,13 @@ def _goes_on_with(
         return pairs_study(made, heads[0], home, observer), home, heads[0]
     study = again_study(whence, observer) if way.again else added_study(whence, way.subject)
     return study, home, heads[0]
+
+
+def _names(archive: Path, first: RecordHead) -> frozenset[str]:
+    """Return the names of all states of a chain, and of what goes on from it."""
+    with Archive(archive) as kept:
+        mine = [one for one in kept.heads() if first.uuid in (one.uuid, one.study.chain and one.study.chain.of)]
+    return frozenset(arm.name for one in mine for arm in one.study.arms)
 
 
 def _home(head: RecordHead, archive: Path) -> StudyFolder:
