@@ -101,23 +101,27 @@ def test_pieces_that_save_the_same_time_alone_and_last_are_independent() -> None
     """Of 1 s one saves 0.5 s and one costs 0.1 s, a larger share when it is last; then it costs 0.15 s."""
     rng = np.random.default_rng(4)
 
-    def told(last_cost: float) -> list[str]:
+    def told(last_cost: float, only: str = "walk") -> list[str]:
         whole = 0.5 + last_cost
         times = {"before": 1.0, "after": whole, "a1": 0.5, "a2": 1.1, "w1": whole + 0.5, "w2": 0.5}
-        record = made_record({"walk": {one: (took + rng.normal(0, 0.004, 12)).tolist() for one, took in times.items()}})
+        record = made_record({
+            workload: {one: (took + rng.normal(0, 0.004, 12)).tolist() for one, took in times.items()}
+            for workload, times in (("walk", times), ("row", dict.fromkeys(times, 1.0)))
+        })  # fmt: skip
         links = [("a1", "before", "1 alone"), ("after", "w1", "1 last"), ("a2", "before", "2 alone"),
                  ("after", "w2", "2 last")]  # fmt: skip
         chain = Chain(ChainKind.PIECES, tuple(Link(arm, since, label=label) for arm, since, label in links))
         places = {name: place for place, name in enumerate(times)}
         compared = (*(Comparison(places[since], places[arm]) for arm, since, _ in links), Comparison(0, 1))
         study = replace(record.head.study, chain=chain, compared=compared, stopping=StoppingRule.FIXED)
-        return [one for one in ladder_notes(ladder(replace(record, head=replace(record.head, study=study))))
-                if "by itself" in one]  # fmt: skip
+        made = ladder(replace(record, head=replace(record.head, study=study)), [only])
+        return [one for one in ladder_notes(made) if "by itself" in one]
 
     assert told(0.1) == []
     (text,) = told(0.15)
     assert text.startswith("Piece 2 costs ")
     assert "ms less by itself than on top of the others" in text
+    assert told(0.15, only="row") == []
 
 
 def test_a_small_gain_counts_though_it_lies_within_the_margin() -> None:

@@ -66,6 +66,7 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
     names = chosen_names(study.workloads, only, f"record {head.name}") if only else ()
     shown = [w for w, workload in enumerate(study.workloads) if not only or workload.name in names]
     by_key = {row.key: row for row in rows}
+    apart = disagreements(compared) if kind is ChainKind.PIECES else ()
 
     def of(comparison: Comparison, found: dict[tuple[str, Comparison], Row]) -> tuple[Row, ...]:
         return tuple(found[study.workloads[w].name, comparison] for w in shown)
@@ -99,7 +100,7 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
         total_load=load,
         total_mean=mean,
         blocks=max((row.blocks for row in rows), default=0),
-        disagree=disagreements(compared) if kind is ChainKind.PIECES else (),
+        disagree=tuple(one for one in apart if not only or one.workload in names),
         placebo=_placebo(compared, measure, stopped),
         smallest=tuple(_smallest(rung.rows[i] for rung in rungs) for i in range(len(shown))),
     )
