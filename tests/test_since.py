@@ -16,7 +16,7 @@ from history import git, make_history, write_state
 from scipy.stats import mannwhitneyu
 from scipy.stats import t as student
 
-from bystander.design import ArmState, Record
+from bystander.design import ArmState, Record, State
 from bystander.stats import by_pairs, by_reference
 from bystander.verdicts import Change, decide, since, since_lines
 
@@ -76,6 +76,11 @@ def test_rows_are_new_mended_or_persisting_by_their_verdicts() -> None:
     assert by_name["new"].apart
     assert math.exp(by_name["new"].apart.estimate) == pytest.approx(1.2, abs=0.02)
     assert "1 new, 1 persisting, 1 mended, 1 row as before" in since_lines(decide(now), told)[0]
+
+    assert "unfinished" not in since_lines(decide(now), told)[0]
+    half = replace(then, head=replace(then.head, state=State.INTERRUPTED))
+    beside_half = since((now, decide(now)), (half, decide(half)), {})
+    assert "UTC, unfinished), by verdicts" in since_lines(decide(now), beside_half)[0]
 
     other = named(record(1), "now", "another key")
     refused = since((other, decide(other)), (then, decide(then)), {})

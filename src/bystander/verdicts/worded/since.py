@@ -32,7 +32,8 @@ def since_lines(decision: Decision, told: Since) -> list[str]:
     counts = [f"{told.count(change)} {word}" for change, word in _WORDS.items() if told.count(change)]
     alike = told.count(Change.ALIKE)
     counts += [f"{counted(alike, 'row')} as before"] if alike else []
-    lines = [f"Since {head.name} ({moment_text(head.started_wall_s)}), by verdicts: {', '.join(counts) or 'no row'}."]
+    begun = moment_text(head.started_wall_s) + ("" if head.complete else ", unfinished")
+    lines = [f"Since {head.name} ({begun}), by verdicts: {', '.join(counts) or 'no row'}."]
     for row in told.rows:
         if row.change is not Change.ALIKE:
             lines.append(_line(decision, row))
