@@ -21,7 +21,8 @@ CLOCKED = {
     "test_commands", "test_conditions", "test_counting", "test_examples", "test_first_hour", "test_formats",
     "test_gate", "test_growing", "test_hostile", "test_inspect", "test_interrupts", "test_kills", "test_launcher",
     "test_levels", "test_machine_states", "test_marks", "test_outlook", "test_own_files", "test_pipelines",
-    "test_placebo", "test_plan", "test_ready", "test_resume", "test_settled", "test_slow", "test_starts", "test_together", "test_watching",
+    "test_placebo", "test_plan", "test_ready", "test_resume", "test_settled", "test_slow", "test_starts",
+    "test_together", "test_watching",
 }  # fmt: skip
 _AGAIN, _PAUSE_S = 3, 2.0  # times, and how long others are waited for
 
