@@ -15,6 +15,7 @@ from bystander.archive import Archive
 from bystander.design import KeptState
 from bystander.errors import ArmError, NotKeptError
 from bystander.field import KeptOfRecord, KeptStates, StudyFolder, Wanted
+from bystander.field.kept import states as kept_states
 
 Git = Callable[..., str]
 FEW, SEVEN = ("--fixed", "6", "--quiet"), ("--fixed", "7", "--quiet")  # two rows need seven blocks
@@ -327,7 +328,7 @@ def test_a_folder_that_cannot_be_read_is_told(tmp_path: Path, monkeypatch: pytes
     def refuse(source: Path, *_: object, **__: object) -> None:
         raise PermissionError(13, "Permission denied", str(source))
 
-    monkeypatch.setattr(shutil, "copy2", refuse)
+    monkeypatch.setattr(kept_states, "copy_file", refuse)
     with pytest.raises(NotKeptError, match=r"it cannot be read or written: Permission denied \(.*tide.sh\)"):
         KeptStates(StudyFolder(tmp_path)).take(tmp_path, Wanted())
     assert not list((tmp_path / ".bystander" / "states").glob(".part*"))

@@ -9,6 +9,7 @@ import signal
 import subprocess
 import time
 import tomllib
+from contextlib import suppress
 from pathlib import Path
 
 import jsonschema
@@ -323,9 +324,20 @@ def test_a_full_disk_loses_no_trial_that_ended(run: Run, tmp_path: Path) -> None
         )
         said = run("observe", "--quiet", code=1, cwd=small).stderr
         shown = json.loads(run("records", "show", "--json", cwd=small).stdout)
+        with suppress(OSError), (small / "full").open("wb", buffering=0) as full:
+            while full.write(b"x" * 512):  # until it is full for everybody
+                pass
+        for command in READING:
+            run(*command.split(), cwd=small)
+        refused = [run(*one.replace(" R ", f" {shown['record']} ").split(), code=1, cwd=small).stderr
+                   for one in (*WRITING, "settle w accepted --because x --up-to 5%", "new --force",
+                               "records export --to x.json", "records mend --to m.sqlite")]  # fmt: skip
+        assert not (small / "m.sqlite").exists()
     finally:
         subprocess.run(["umount", str(small)], check=True)
 
+    assert ["the disk of" in one and "is full" in one and "mend" not in one.partition("m.sqlite")[0] for one in refused
+            ] == [True] * len(refused)  # fmt: skip
     assert "free, and trials need 128 KiB; make room, then bystander observe --resume" in said
     assert shown["trials"] > 2
     assert not shown["complete"]

@@ -10,7 +10,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from bystander.archive.file.boundary import damaged, told_as_damage
-from bystander.archive.file.place import refuse_long, refuse_network, refuse_read_only
+from bystander.archive.file.place import on_a_full_disk, refuse_long, refuse_network, refuse_read_only
 from bystander.archive.file.removed import identity, removed
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.reader import EndedEarly, Reader
@@ -70,7 +70,7 @@ class Archive:
             self._identity = identity(path)
         except (sqlite3.Error, OSError, ValueError, TypeError, OverflowError) as error:
             reason = error.strerror if isinstance(error, OSError) else str(error)
-            raise ArchiveError(f"{path} cannot be opened as an archive: {reason}") from error
+            raise on_a_full_disk(path) or ArchiveError(f"{path} cannot be opened as an archive: {reason}") from error
 
     def _bring_up_to_date(self) -> None:
         found = self._reader.schema()

@@ -12,7 +12,7 @@ from sqlalchemy import Connection, select
 
 from bystander.archive.file.engine import atomic
 from bystander.archive.file.evidence_files import EvidenceFiles
-from bystander.archive.file.place import refuse_read_only
+from bystander.archive.file.place import on_a_full_disk, refuse_read_only
 from bystander.archive.tables.schema import tables
 from bystander.errors import ArchiveError
 
@@ -85,7 +85,7 @@ def compact(path: Path) -> tuple[int, int]:
             connection.execute("VACUUM")
             connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     except sqlite3.Error as error:
-        raise ArchiveError(f"the archive {path} cannot be compacted now: {error}") from error
+        raise on_a_full_disk(path) or ArchiveError(f"the archive {path} cannot be compacted now: {error}") from error
     return before + held, path.stat().st_size + _held(files)
 
 

@@ -15,8 +15,9 @@ from sqlalchemy import Connection, Table, select
 
 from bystander.archive.file.engine import atomic, migrate, open_engine
 from bystander.archive.file.evidence_files import EvidenceFiles
+from bystander.archive.file.place import on_a_full_disk
 from bystander.archive.tables.schema import allow_doubles, forbid_doubles, tables
-from bystander.errors import ArchiveError
+from bystander.errors import ArchiveError, NoSpaceError
 
 __all__ = ["Mended", "mend"]
 
@@ -74,6 +75,16 @@ def mend(damaged: Path, target: Path, told: Callable[[str, int], None] = _untold
     """
     if target.exists():
         raise ArchiveError(f"{target} is there already; name another file")
+    try:
+        return _mended(damaged, target, told)
+    except (sqlite3.OperationalError, NoSpaceError) as error:
+        full = on_a_full_disk(target)
+        for end in ("", "-wal", "-shm"):
+            target.with_name(target.name + end).unlink(missing_ok=True)
+        raise full or ArchiveError(f"{target} cannot be written: {error}") from error
+
+
+def _mended(damaged: Path, target: Path, told: Callable[[str, int], None]) -> Mended:
     engine = open_engine(target)
     migrate(engine, 0)
     with engine.connect() as connection, atomic(connection):

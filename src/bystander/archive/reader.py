@@ -19,6 +19,7 @@ from urllib.parse import quote
 from bystander.archive.columns import TrialRows, assembled
 from bystander.archive.file.boundary import damaged
 from bystander.archive.file.evidence_files import EvidenceFiles
+from bystander.archive.file.place import LEAST_ROOM, on_a_full_disk
 from bystander.archive.file.readonly import ReadOnlyCopy
 from bystander.design import (
     TIMED,
@@ -43,7 +44,8 @@ from bystander.design import (
     mending,
     study_from_plain,
 )
-from bystander.errors import ArchiveError, UnknownRecordError, UsageError
+from bystander.errors import ArchiveError, BystanderError, UnknownRecordError, UsageError
+from bystander.files import lacks_room
 
 __all__ = ["EndedEarly", "Reader"]
 
@@ -134,7 +136,7 @@ class Reader:
         self._copy: ReadOnlyCopy | None = None
         self.open = path
         how = ""
-        if not os.access(path.parent, os.W_OK):
+        if not os.access(path.parent, os.W_OK) or lacks_room(path.parent, LEAST_ROOM):
             # There SQLite has no place for its shared memory. What is still in the log of a killed observation it
             # would not see either: then a private copy is read, which can also be brought up to date.
             self._copy = ReadOnlyCopy.of(path)
@@ -181,7 +183,7 @@ class Reader:
         try:
             return self._connection.execute(query, values).fetchall()
         except sqlite3.DatabaseError as error:
-            raise ArchiveError(
+            raise on_a_full_disk(self.path) or ArchiveError(
                 f"the archive {self.path} cannot be read: {error}; {mending(self.path)} saves what is whole in it"
             ) from error
 
@@ -294,7 +296,7 @@ class Reader:
         except ValueError as error:
             raise self._damaged(row["name"], error) from error
 
-    def _damaged(self, name: str, error: Exception) -> ArchiveError:
+    def _damaged(self, name: str, error: Exception) -> BystanderError:
         return damaged(self.path, error, name)
 
     def _whole(self, row: sqlite3.Row) -> RecordHead:

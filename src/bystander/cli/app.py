@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gc
 import io
 import os
@@ -19,6 +20,7 @@ from bystander.cli.exit_codes import FAILED, INTERRUPTED, code_for
 from bystander.cli.onward import bisect, chain, settle
 from bystander.cli.shown.said import say
 from bystander.errors import BystanderError
+from bystander.files import remove_leftovers
 from bystander.units import plain_text
 
 __all__ = ["app", "run"]
@@ -45,11 +47,11 @@ def _version(asked: bool) -> None:
 
 @app.callback()
 def _main(
-    version: Annotated[
+    version: Annotated[  # noqa: ARG001 (its callback ends the program)
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and exit.")
     ] = False,
 ) -> None:
-    pass
+    remove_leftovers()  # of commands that were killed
 
 
 # Each command with the line that the overview shows; the function's own text is its long help.
@@ -108,6 +110,10 @@ def run() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(FAILED)
     except OSError as error:
+        if error.errno == errno.ENOSPC:
+            where = f" of {error.filename}" if error.filename else ""
+            _complain(f"the disk{where} is full; free some room there, nothing that was kept is lost")
+            sys.exit(FAILED)
         name = f": {error.filename}" if error.filename else ""
         _complain(f"{error.strerror or error}{name}")
         sys.exit(FAILED)

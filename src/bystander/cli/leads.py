@@ -20,6 +20,7 @@ from bystander.cli.shown.inside.inspected import Form, show_closely, show_growin
 from bystander.cli.shown.said import hand_over, say
 from bystander.errors import UsageError
 from bystander.files import write_whole
+from bystander.units import listed
 
 if TYPE_CHECKING:
     from bystander.flow.leads.shown import Wanted
@@ -184,6 +185,8 @@ def _try(target: Path, record: str | None, wanted: Wanted, number: int) -> None:
 
     found = tried(target, record, wanted, number)
     say(f"{found.study.name} is written, with a copy of the files in {found.folder.name}/.")
+    if found.left_out:
+        tell(output(), f"Left out, as they are no files, folders or links: {listed(found.left_out, 4)}.")
     tell(output(), f"It has {found.said}." if not found.todo else f"To do: {found.todo}.")
     tell(output(), f"Then:\n  {found.command}" if found.todo else f"Next:\n  {found.command}")
 

@@ -52,6 +52,8 @@ class Given:
         The current folder, absolute; "" where nobody says.
     redacted : bool
         Whether outputs leave out who, where and what exactly.
+    around : str
+        The folder, absolute, in which both a study and the archive in use lie: of a project that was copied its own.
     """
 
     study: str = ""
@@ -59,6 +61,7 @@ class Given:
     only: tuple[str, ...] = ()
     here: str = ""
     redacted: bool = False
+    around: str = ""
 
 
 def command_line(*words: str, given: Given = Given(), last: Sequence[str] = ()) -> str:
@@ -80,11 +83,11 @@ def _with_study(head: RecordHead, given: Given) -> Given:
     """Return what must be given to meet a record's study again: its file, unless it is found without."""
     if given.study or not given.here:
         return given
-    path = f"{head.study_folder}/{head.study_file or _STUDY_FILE}"
+    path = f"{given.around or head.study_folder}/{head.study_file or _STUDY_FILE}"
     if path == f"{given.here}/{_STUDY_FILE}":
         return given
     near = os.path.relpath(path, given.here)
-    return Given(near if len(near) < len(path) else path, given.archive, given.only, given.here)
+    return replace(given, study=near if len(near) < len(path) else path)
 
 
 def mending(archive: Path | str | None) -> str:
@@ -124,7 +127,7 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
         return command_line("observe", "--again", earlier, *first, *words, given=bare)
     if not any(arm.in_place for arm in study.arms):
         return command_line("observe", *words, given=_with_study(head, given))
-    if given.here and given.here != head.study_folder:
+    if given.here and given.here not in (head.study_folder, given.around):
         return ""  # it was run where it lies, and that is elsewhere
     kept = [word for name in study.keep_environment for word in ("--keep-environment", name)] + printed_options(study)
     kept += [word for step in study.arms[0].build for word in ("--build", step)]

@@ -8,8 +8,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Concatenate, ParamSpec, Protocol, TypeVar
 
+from bystander.archive.file.place import on_a_full_disk
 from bystander.design import mending
-from bystander.errors import ArchiveError
+from bystander.errors import ArchiveError, BystanderError
 
 __all__ = ["damaged", "told_as_damage"]
 
@@ -31,8 +32,10 @@ R = TypeVar("R")
 S = TypeVar("S", bound=_Reads)
 
 
-def damaged(path: Path, why: object, record: str = "") -> ArchiveError:
-    """Return the error of an archive, or of one record in it, that is not what was written."""
+def damaged(path: Path, why: object, record: str = "") -> BystanderError:
+    """Return the error of an archive, or of one record in it, that is not what was written, or whose disk is full."""
+    if full := on_a_full_disk(path):
+        return full
     text = " ".join(str(why).split())[:200] or type(why).__name__
     where = f" in record {record}" if record else ""
     return ArchiveError(f"the archive {path} is damaged{where}: {text}; {mending(path)} saves what is whole in it")

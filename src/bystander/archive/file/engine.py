@@ -13,6 +13,7 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import NullPool
 
+from bystander.archive.file.place import on_a_full_disk
 from bystander.archive.file.versions import SCHEMA
 from bystander.archive.tables.schema import create, tables
 from bystander.archive.tables.steps import STEPS
@@ -30,11 +31,15 @@ def open_engine(path: Path) -> Engine:
     def _connected(connection: sqlite3.Connection, _: Any) -> None:
         connection.isolation_level = None  # SQLAlchemy says BEGIN itself, below
         cursor = connection.cursor()
-        cursor.execute("PRAGMA busy_timeout = 20000")
-        cursor.execute("PRAGMA journal_mode = WAL")
-        cursor.execute("PRAGMA synchronous = FULL")  # in WAL mode NORMAL would not sync each commit
-        cursor.execute("PRAGMA foreign_keys = ON")
-        cursor.close()
+        try:
+            cursor.execute("PRAGMA busy_timeout = 20000")
+            cursor.execute("PRAGMA journal_mode = WAL")
+            cursor.execute("PRAGMA synchronous = FULL")  # in WAL mode NORMAL would not sync each commit
+            cursor.execute("PRAGMA foreign_keys = ON")
+        except sqlite3.Error as error:
+            raise on_a_full_disk(path) or error from error
+        finally:
+            cursor.close()
 
     @event.listens_for(engine, "begin")
     def _begin(connection: Connection) -> None:
@@ -55,8 +60,9 @@ def atomic(connection: Connection) -> Iterator[Connection]:
             yield connection
     except (DatabaseError, sqlite3.DatabaseError) as error:
         reason = error.orig if isinstance(error, DatabaseError) else error
-        if getattr(reason, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL:
-            raise NoSpaceError(f"the disk of the archive {connection.engine.url.database} is full") from error
+        full = on_a_full_disk(Path(str(connection.engine.url.database)))
+        if full or getattr(reason, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL:
+            raise full or NoSpaceError(f"the disk of the archive {connection.engine.url.database} is full") from error
         damaged = isinstance(reason, sqlite3.DatabaseError) and not isinstance(reason, sqlite3.OperationalError)
         hint = f"; {mending(connection.engine.url.database)} saves what is whole in it" if damaged else ""
         raise ArchiveError(f"the archive {connection.engine.url.database} cannot be written: {reason}{hint}") from error

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from bystander.archive.file.place import on_a_full_disk
 from bystander.design import Payload
 from bystander.errors import ArchiveError
 from bystander.files import make_private_folder, new_private_file
@@ -43,7 +44,8 @@ class EvidenceFiles:
         except OSError as error:
             with suppress(OSError):
                 part.unlink(missing_ok=True)
-            raise ArchiveError(f"evidence cannot be kept in {self.folder}: {error.strerror}") from error
+            text = f"evidence cannot be kept in {self.folder}: {error.strerror}"
+            raise on_a_full_disk(self.folder) or ArchiveError(text) from error
 
     def read(self, digest: str, codec: str) -> Payload:
         """Return a payload; raise ArchiveError when its file is gone or is not what it was."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from bystander.errors import ArchiveError
+from bystander.errors import ArchiveError, NoSpaceError
+from bystander.files import lacks_room
 
-__all__ = ["refuse_long", "refuse_network", "refuse_read_only"]
+__all__ = ["LEAST_ROOM", "on_a_full_disk", "refuse_long", "refuse_network", "refuse_read_only"]
 
 # A lock that only pretends to lock, or a sync that only pretends to sync, loses readings.
 _NETWORK = {
@@ -54,6 +55,17 @@ def refuse_long(path: Path) -> None:
             f"the path of the archive is too long for its database: {length} bytes, {_LONGEST_PATH} at most; "
             f"--archive names a shorter one ({path.resolve()})"
         )
+
+
+LEAST_ROOM = 2**18  # bytes: the database's shared memory and a page or two of its log
+
+
+def on_a_full_disk(path: Path) -> NoSpaceError | None:
+    """Return the error of an archive whose disk has no room even for reading it in place; None where it has."""
+    why = lacks_room(path.parent, LEAST_ROOM)
+    if not why:
+        return None
+    return NoSpaceError(f"the disk of the archive {path} {why}; free some room there, nothing that was kept is lost")
 
 
 def refuse_read_only(path: Path) -> None:

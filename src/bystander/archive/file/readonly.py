@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
-import tempfile
-from contextlib import closing
+from contextlib import ExitStack, closing
 from pathlib import Path
 from urllib.parse import quote
 
 from bystander.archive.file.versions import SCHEMA
 from bystander.errors import ArchiveError
+from bystander.files import scratch_folder
 
 __all__ = ["ReadOnlyCopy"]
 
@@ -20,9 +20,9 @@ _TRIES = 3
 class ReadOnlyCopy:
     """The file and its log, copied into a folder of their own."""
 
-    def __init__(self, path: Path, folder: tempfile.TemporaryDirectory[str]) -> None:
+    def __init__(self, path: Path, owned: ExitStack) -> None:
         self.path = path
-        self._folder = folder
+        self._owned = owned
 
     @classmethod
     def of(cls, path: Path) -> ReadOnlyCopy | None:
@@ -36,8 +36,8 @@ class ReadOnlyCopy:
         log = path.with_name(path.name + "-wal")
         if not _holds_something(log) and _schema(path) >= SCHEMA:
             return None
-        folder = tempfile.TemporaryDirectory(prefix="bystander-", ignore_cleanup_errors=True)
-        target = Path(folder.name) / path.name
+        owned = ExitStack()
+        target = owned.enter_context(scratch_folder()) / path.name
         try:
             for _ in range(_TRIES):
                 before = _states(path, log)
@@ -45,18 +45,18 @@ class ReadOnlyCopy:
                     if file.exists():
                         shutil.copyfile(file, target.with_name(file.name))
                 if _states(path, log) == before:
-                    return cls(target, folder)
+                    return cls(target, owned)
         except OSError as error:
-            folder.cleanup()
+            owned.close()
             raise ArchiveError(
                 f"{path} lies where nothing can be written, and no private copy of it can be made: {error.strerror}"
             ) from error
-        folder.cleanup()
+        owned.close()
         raise ArchiveError(f"{path} is written by somebody else just now; try again when that observation has ended")
 
     def remove(self) -> None:
         """Remove the copy."""
-        self._folder.cleanup()
+        self._owned.close()
 
 
 def _holds_something(log: Path) -> bool:

@@ -162,7 +162,18 @@ def given(study: Path | None = None, archive: Path | None = None, only: Sequence
     """Return what the commands that are printed must repeat."""
     from bystander.design import Given
 
-    return Given(str(study or ""), str(archive or ""), tuple(only or ()), str(here()))
+    return Given(str(study or ""), str(archive or ""), tuple(only or ()), str(here()), around=_around(archive))
+
+
+def _around(archive: Path | None) -> str:
+    """Return the folder in which a study and the archive in use lie together, "" where none does."""
+    from bystander.flow.places import STUDY_FILE, find_archive
+
+    try:
+        folder = find_archive(archive, variables(), here()).absolute().parent.parent
+    except UsageError:
+        return ""
+    return str(folder) if (folder / STUDY_FILE).is_file() else ""
 
 
 def here() -> Path:

@@ -8,11 +8,14 @@ from collections.abc import Iterable, Sequence
 
 __all__ = ["csv_text"]
 
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+_FORMULA = ("=", "+", "-", "@")
+# Control characters, which change what a terminal shows that prints the file; a line may end within a text.
+_CONTROLS = {code: "\N{REPLACEMENT CHARACTER}" for code in (*range(32), *range(127, 160)) if chr(code) not in "\n\t"}
+_CONTROLS[ord("\t")] = " "
 
 
 def csv_text(rows: Iterable[Sequence[object]], spreadsheet: bool = False) -> str:
-    """Return rows as CSV.
+    """Return rows as CSV, without control characters.
 
     Parameters
     ----------
@@ -21,7 +24,8 @@ def csv_text(rows: Iterable[Sequence[object]], spreadsheet: bool = False) -> str
     """
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerows([_marked(cell) for cell in row] if spreadsheet else row for row in rows)
+    plain = ([cell.translate(_CONTROLS) if isinstance(cell, str) else cell for cell in row] for row in rows)
+    writer.writerows([_marked(cell) for cell in row] if spreadsheet else row for row in plain)
     return out.getvalue()
 
 

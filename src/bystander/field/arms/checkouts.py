@@ -5,9 +5,7 @@ Keys are of one length, and so are the paths: a longer path is a slower one for 
 
 from __future__ import annotations
 
-import fcntl
 import json
-import os
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -15,7 +13,7 @@ from pathlib import Path
 
 from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, folder_state
 from bystander.field.depths import deeper
-from bystander.files import write_whole
+from bystander.files import copy_tree, held_lock, make_private_folder, write_whole
 
 __all__ = ["Checkouts"]
 
@@ -66,7 +64,7 @@ class Checkouts:
             for depth in range(1, depths):
                 copy = Path(deeper(str(self.home(key)), depth))
                 shutil.rmtree(copy, ignore_errors=True)
-                shutil.copytree(self.home(key), copy, symlinks=True)
+                copy_tree(self.home(key), copy)
 
     def build_once(self, key: str, build: Callable[[], None]) -> None:
         """Build an arm that lies elsewhere, unless that was done before."""
@@ -93,15 +91,9 @@ class Checkouts:
     @contextmanager
     def _locked(self, key: str, wait: bool = True) -> Iterator[bool]:
         """Hold an arm's lock: other processes that make it wait here and then find it ready."""
-        self.folder.mkdir(exist_ok=True)
-        fd = os.open(self.folder / f"{key}.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
-            yield True
-        except BlockingIOError:
-            yield False
-        finally:
-            os.close(fd)
+        make_private_folder(self.folder)
+        with held_lock(self.folder / f"{key}.lock", wait) as mine:
+            yield mine
 
 
 def _digest_in(ready: Path) -> str | None:

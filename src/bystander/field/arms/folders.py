@@ -4,15 +4,28 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-__all__ = ["EVERYTHING", "FolderState", "NotOfTheArm", "fits", "folder_state"]
+__all__ = [
+    "EVERYTHING",
+    "HASHED_BYTES",
+    "NOT_CODE",
+    "FolderState",
+    "NotOfTheArm",
+    "file_digest",
+    "fits",
+    "folder_state",
+    "link_digest",
+    "state_of",
+]
 
-_HASHED_BYTES = 256 * 2**20
-_NOT_CODE = {".bystander", ".git", "__pycache__"}
+_LINK_MODE = stat.S_IFLNK | 0o777  # Linux gives every link all permissions
+HASHED_BYTES = 256 * 2**20
+NOT_CODE = {".bystander", ".git", "__pycache__"}
 
 
 @dataclass(frozen=True)
@@ -69,14 +82,18 @@ def folder_state(folder: Path, left_out: NotOfTheArm = EVERYTHING) -> FolderStat
     """Read a folder; what Python, git and Bystander keep there for themselves does not count, nor what is left out."""
     found = []
     for place, folders, names in os.walk(folder):
-        folders[:] = [name for name in folders if name not in _NOT_CODE]
+        folders[:] = [name for name in folders if name not in NOT_CODE]
         links = [name for name in folders if Path(place, name).is_symlink()]
-        found += [Path(place, name) for name in [*names, *links] if name not in _NOT_CODE]
+        found += [Path(place, name) for name in [*names, *links] if name not in NOT_CODE]
     # What is removed while we look is not there; what may not be read stands with its size and time.
     sizes = {path: size for path in sorted(found) if (size := _size(path, folder, left_out)) is not None}
-    by_time = sum(sizes.values()) > _HASHED_BYTES
-    digests = {path: digest for path in sizes if (digest := _file_digest(path, by_time)) is not None}
-    files = {str(path.relative_to(folder)): digest for path, digest in digests.items()}
+    by_time = sum(sizes.values()) > HASHED_BYTES
+    digests = {path: digest for path in sizes if (digest := file_digest(path, by_time)) is not None}
+    return state_of({str(path.relative_to(folder)): digest for path, digest in digests.items()}, by_time)
+
+
+def state_of(files: Mapping[str, bytes], by_time: bool = False) -> FolderState:
+    """Return what a folder is that holds files of these digests, in the order in which they stand."""
     total = hashlib.sha256()
     for name, digest in files.items():
         total.update(name.encode(errors="surrogateescape") + b"\0" + digest)
@@ -94,8 +111,14 @@ def _size(path: Path, folder: Path, left_out: NotOfTheArm) -> int | None:
     return None if left_out.holds(str(path.relative_to(folder)), state) else state.st_size
 
 
-def _file_digest(path: Path, by_time: bool) -> bytes | None:
-    """Return what tells a file from what it was, None where it is gone."""
+def link_digest(target: str) -> bytes:
+    """Return what `file_digest` tells of a link that leads there."""
+    to = os.fsencode(target)
+    return hashlib.sha256(f"{_LINK_MODE:o}\0{len(to)}\0".encode() + to).digest()
+
+
+def file_digest(path: Path, by_time: bool = False) -> bytes | None:
+    """Return what tells a file from what it was, by mode and contents or time; None where it is gone."""
     try:
         state = path.lstat()
         digest = hashlib.sha256(f"{state.st_mode:o}\0{state.st_size}\0".encode())

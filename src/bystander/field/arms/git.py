@@ -20,6 +20,7 @@ from bystander.field.arms.git_trust import (
     refused_repository,
 )
 from bystander.field.launching.scratch import scratch_folder
+from bystander.files import make_private_folder
 from bystander.units import listed
 
 __all__ = ["ChosenFiles", "Git"]
@@ -183,7 +184,7 @@ class Git:
         ArmError
             When the repository's configuration names a filter for any of the files, and `filters` is not given.
         """
-        objects.mkdir(parents=True, exist_ok=True)
+        make_private_folder(objects)
         with scratch_folder() as scratch:
             index = scratch / "index"
             variables = {"GIT_INDEX_FILE": str(index), **self._objects(objects)}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import subprocess
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -24,7 +23,7 @@ from bystander.design import (
 )
 from bystander.errors import ArmError, BystanderError
 from bystander.field.arms.checkouts import Checkouts
-from bystander.field.arms.folders import NotOfTheArm, folder_state
+from bystander.field.arms.folders import NOT_CODE, NotOfTheArm, folder_state
 from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
 from bystander.field.arms.study_folder import StudyFolder, own_outputs
@@ -33,6 +32,7 @@ from bystander.field.kept.states import KeptStates
 from bystander.field.launching.masking import masked
 from bystander.field.trials.commands import Site
 from bystander.field.trials.kinds import kind_in_field, ready_workload
+from bystander.files import copy_tree
 
 __all__ = ["ArmMaker", "left_out_of"]
 
@@ -255,10 +255,9 @@ class ArmMaker:
 
     def _copied(self, study: Study, arm: Arm, key: str, folder: Path, environment: Mapping[str, str]) -> Path:
         """Lay out a placebo of an arm that is used where it lies: a copy with a build of its own."""
-        own = shutil.ignore_patterns(".bystander", ".git", "__pycache__")
 
         def fill(home: Path) -> None:
-            shutil.copytree(folder, home, symlinks=True, ignore=own, dirs_exist_ok=True)
+            copy_tree(folder, home, NOT_CODE.__contains__)
 
         made = Checkouts(self._checkouts.folder, self.left_out(study))
         return made.lay_out(key, fill, lambda home: self._build(arm, key, home, environment))

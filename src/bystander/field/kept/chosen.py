@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from bystander.errors import ArmError, NotKeptError
 from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, fits
@@ -17,7 +18,7 @@ from bystander.field.launching.scratch import scratch_folder
 from bystander.files import mode_at
 from bystander.units import size_text
 
-__all__ = ["DEFAULT_KEPT_BYTES", "Wanted", "is_byte_code", "listed_files", "named_files", "refuse_large"]
+__all__ = ["DEFAULT_KEPT_BYTES", "Listing", "Wanted", "is_byte_code", "listed_files", "named_files", "refuse_large"]
 
 DEFAULT_KEPT_BYTES = 64 * 2**20
 _MOST_FILES = 100_000
@@ -101,7 +102,7 @@ def _is_environment(folder: Path, top: Path) -> bool:
 
 def is_byte_code(name: str) -> bool:
     """Whether a file is one that an interpreter writes beside a program when it runs it: no edit."""
-    return name.endswith(".pyc") or "__pycache__" in Path(name).parts
+    return name.endswith(".pyc") or "__pycache__" in name.split("/")
 
 
 def walked(folder: Path, what: str) -> list[str]:
@@ -114,14 +115,23 @@ def walked(folder: Path, what: str) -> list[str]:
             continue
         links = [name for name in folders if (inside / name).is_symlink()]
         folders[:] = sorted(name for name in folders if name not in _NOT_CODE and name not in links)
-        found += [os.path.relpath(inside / name, folder) for name in (*names, *links) if not is_byte_code(name)]
+        above = "" if inside == folder else f"{inside.relative_to(folder)}{os.sep}"
+        found += [above + name for name in (*names, *links) if not is_byte_code(name)]
         if len(found) > _MOST_FILES:
             raise NotKeptError(f"{what} holds more than {_MOST_FILES:,} files".replace(",", "\u202f"))
     return found
 
 
-def listed_files(folder: Path, wanted: Wanted) -> tuple[list[str], dict[str, str]]:
-    """Return the files of a folder outside git that make its state, and links instead of environments, as above.
+class Listing(NamedTuple):
+    """The files of a folder that make its state, links instead of environments, and what is neither: pipes, sockets."""
+
+    files: list[str]
+    links: dict[str, str]
+    no_files: tuple[str, ...]
+
+
+def listed_files(folder: Path, wanted: Wanted) -> Listing:
+    """Return the files of a folder outside git that make its state.
 
     Raises
     ------
@@ -135,23 +145,30 @@ def listed_files(folder: Path, wanted: Wanted) -> tuple[list[str], dict[str, str
             raise NotKeptError("it is the home folder")
     named, links = named_files(wanted.words, folder, folder)
     names = [name for name in walked(folder, "it") if not any(Path(name).is_relative_to(link) for link in links)]
+    named_too = set(named)
     ignored = _ignored(folder, names) if any(Path(name).name == ".gitignore" for name in names) else set()
-    kept = [name for name in names if name not in ignored or name in named or fits(name, wanted.also)]
-    kept = [name for name in dict.fromkeys([*kept, *named]) if not _left_out(folder / name, name, wanted)]
-    refuse_large([folder / name for name in kept], wanted, "it holds {size}")
-    return kept, links
+    kept = [name for name in names if name not in ignored or name in named_too or fits(name, wanted.also)]
+    found = {name: _state(f"{folder}/{name}") for name in dict.fromkeys([*kept, *named])}
+    states = {name: state for name, state in found.items() if state and not wanted.left_out.holds(name, state)}
+    files = [name for name, state in states.items() if stat.S_ISREG(state.st_mode) or stat.S_ISLNK(state.st_mode)]
+    _refuse_size(sum(states[name].st_size for name in files), wanted, "it holds {size}")
+    set_of_files = set(files)
+    return Listing(files, links, tuple(name for name in states if name not in set_of_files))
 
 
-def _left_out(path: Path, name: str, wanted: Wanted) -> bool:
+def _state(path: str) -> os.stat_result | None:
     try:
-        return not (path.is_file() or path.is_symlink()) or wanted.left_out.holds(name, path.lstat())
+        return os.lstat(path)
     except OSError:  # it is gone
-        return True
+        return None
 
 
 def refuse_large(files: Sequence[Path], wanted: Wanted, words: str) -> None:
     """Raise NotKeptError where files take more than may be kept; {size} stands for that in the words."""
-    size = sum(path.lstat().st_size for path in files if path.is_file() or path.is_symlink())
+    _refuse_size(sum(path.lstat().st_size for path in files if path.is_file() or path.is_symlink()), wanted, words)
+
+
+def _refuse_size(size: int, wanted: Wanted, words: str) -> None:
     if size > wanted.most:
         raise NotKeptError(
             f'{words.format(size=size_text(size))}, more than {size_text(wanted.most)} (--keep "1 GiB" keeps more)'

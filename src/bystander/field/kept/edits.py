@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
 
 from bystander.design import KeptState
@@ -12,6 +11,7 @@ from bystander.field.arms.git import Git
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.kept.states import KeptStates
 from bystander.field.launching.scratch import scratch_folder
+from bystander.files import copy_tree, make_private_folder
 
 __all__ = ["Edits"]
 
@@ -49,7 +49,7 @@ class Edits:
         if not patch.strip():
             return state
         if state.how == "tree" and (git := self._home.git):
-            self._objects.mkdir(parents=True, exist_ok=True)
+            make_private_folder(self._objects)
             return KeptState("tree", git.applied(state.digest, patch, self._objects), state.inside)
         with scratch_folder() as scratch:
             folder = scratch / "files"
@@ -66,6 +66,6 @@ class Edits:
         digest = folder_state(folder).digest
         target = self._home.own / "states" / digest
         if not target.is_dir():
-            target.parent.mkdir(mode=0o700, exist_ok=True)
-            shutil.copytree(folder, target, symlinks=True)
+            make_private_folder(target.parent)
+            copy_tree(folder, target)
         return digest

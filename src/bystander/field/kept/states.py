@@ -9,6 +9,7 @@ import re
 import secrets
 import shutil
 import stat
+import time
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
@@ -16,11 +17,12 @@ from pathlib import Path
 
 from bystander.design import Arm, KeptState, from_plain, plain
 from bystander.errors import ArmError, NotKeptError, UntrustedRepositoryError
-from bystander.field.arms.folders import fits, folder_state
+from bystander.field.arms.folders import FolderState, fits, folder_state, link_digest, state_of
 from bystander.field.arms.git import ChosenFiles, Git
 from bystander.field.arms.study_folder import StudyFolder
 from bystander.field.kept.chosen import Wanted, is_byte_code, listed_files, named_files, refuse_large
-from bystander.files import make_private_folder, write_whole
+from bystander.field.kept.seen import FileSeen, Seen, read_seen, seen_files, still, write_seen
+from bystander.files import copy_file, copy_tree, make_private_folder, write_whole
 
 __all__ = ["KeptOfRecord", "KeptStates"]
 
@@ -65,6 +67,7 @@ class KeptStates:
         self._home = home
         self._folder = home.own / "states"
         self._objects = home.own / "objects"
+        self.no_files: tuple[str, ...] = ()  # of all folders that were taken: pipes and their like, which are left out
 
     def take(self, folder: Path, wanted: Wanted, filters: bool = False) -> KeptState:
         """Keep the state of a folder as it is now.
@@ -108,18 +111,37 @@ class KeptStates:
         return KeptState(_TREE, git.snapshot(self._objects, filters, chosen), inside)
 
     def _copy(self, folder: Path, wanted: Wanted) -> KeptState:
-        names, links = listed_files(folder, wanted)
+        listing = listed_files(folder, wanted)
+        self.no_files += listing.no_files
         make_private_folder(self._folder)
+        # By a time that no copying sets: the newest is the one that this folder most likely was.
+        earlier = max(self._copies(), key=lambda copy: copy.lstat().st_ctime_ns, default=None)
+        before = read_seen(self._seen(earlier.name)) if earlier else None
+        now = seen_files(folder, listing.files, before, time.time_ns())
+        digest = _digest(now, listing.links)
+        if not (self._folder / digest).is_dir():
+            digest, now = self._copied(folder, now, listing.links, earlier, before)
+        if not (before and earlier and digest == earlier.name and before.files == now.files):
+            write_seen(self._seen(digest), now)
+        return KeptState(_COPY, digest)
+
+    def _copied(
+        self, folder: Path, now: Seen, links: Mapping[str, str], earlier: Path | None, before: Seen | None
+    ) -> tuple[str, Seen]:
+        """Copy what was seen; return the digest and what was copied, which may have changed since."""
         part = self._folder / f".part-{secrets.token_hex(6)}"
-        earlier = sorted(self._copies(), key=lambda copy: copy.stat().st_mtime)[-1:]
+        known = before.files if earlier and before else {}
+        files: dict[str, FileSeen] = {}
         try:
             part.mkdir(0o700)
-            for name in names:
-                _copied(folder / name, part / name, earlier[0] / name if earlier else None)
+            for name, seen in now.files.items():
+                same = name in known and known[name].digest == seen.digest
+                if _copied(folder / name, part / name, earlier / name if earlier and same else None):
+                    files[name] = still(folder / name, part / name, seen)
             for link, target in links.items():
                 (part / link).parent.mkdir(parents=True, exist_ok=True)
                 (part / link).symlink_to(target)
-            digest = folder_state(part).digest
+            digest = _digest(now := Seen(files, now.at_ns), links)
             try:
                 part.rename(self._folder / digest)
             except OSError:
@@ -129,7 +151,7 @@ class KeptStates:
         except BaseException:
             shutil.rmtree(part, ignore_errors=True)
             raise
-        return KeptState(_COPY, digest)
+        return digest, now
 
     def lay_out(self, state: KeptState, folder: Path, filters: bool = False) -> None:
         """Write the files of a state into a folder; raise ArmError where it is no longer kept."""
@@ -139,7 +161,7 @@ class KeptStates:
         if state.how == _COPY:
             if not self._place(state).is_dir():
                 raise ArmError(gone)
-            shutil.copytree(self._place(state), folder, symlinks=True, dirs_exist_ok=True)
+            copy_tree(self._place(state), folder)
             return
         git = self._home.git
         if git is None:
@@ -155,12 +177,16 @@ class KeptStates:
     def differing(self, before: KeptState, after: KeptState) -> tuple[str, ...]:
         """Return the files in which two states differ, relative to their tops; none where that cannot be told."""
         if before.how == after.how == _COPY:
-            return folder_state(self._place(before)).changed(folder_state(self._place(after)))
+            return self._files_of(before).changed(self._files_of(after))
         if before.how == after.how and self._home.git:
             with suppress(ArmError):
                 objects = self._objects if self._objects.is_dir() else None
                 return self._home.git.differing(before.digest, after.digest, objects)
         return ()
+
+    def _files_of(self, state: KeptState) -> FolderState:
+        seen = read_seen(self._seen(state.digest))
+        return state_of({n: one.digest for n, one in seen.files.items()}) if seen else folder_state(self._place(state))
 
     def write(self, record: str, kept: KeptOfRecord) -> None:
         """Write down what a record keeps, by its UUID."""
@@ -191,6 +217,7 @@ class KeptStates:
         for folder in [*self._copies(), *self._folder.glob(".part-*")]:
             if folder.name not in digests:
                 shutil.rmtree(folder, ignore_errors=True)
+                self._seen(folder.name).unlink(missing_ok=True)
         if (git := self._home.git) and self._objects.is_dir():
             trees = {state.digest for state in states if state.how == _TREE}
             held = set()
@@ -208,6 +235,9 @@ class KeptStates:
 
     def _place(self, state: KeptState) -> Path:
         return self._folder / state.digest
+
+    def _seen(self, digest: str) -> Path:
+        return self._folder / f"{digest}.seen"
 
     def _copies(self) -> list[Path]:
         if not self._folder.is_dir():
@@ -234,17 +264,32 @@ def _state(file: Path) -> os.stat_result | None:
     return None
 
 
-def _copied(source: Path, target: Path, earlier: Path | None) -> None:
-    """Copy a file with its mode and time; what did not change since an earlier copy shares its room."""
+def _digest(now: Seen, links: Mapping[str, str]) -> str:
+    """Return the digest of a state, as `folder_state` gives it for the folder that holds it."""
+    digests = {name: one.digest for name, one in now.files.items() if not is_byte_code(name)}
+    digests |= {name: link_digest(target) for name, target in links.items()}
+    return state_of({name: digests[name] for name in sorted(digests, key=lambda name: name.split("/"))}).digest
+
+
+def _copied(source: Path, target: Path, earlier: Path | None) -> bool:
+    """Copy a file with its mode and time; what did not change since an earlier copy shares its room.
+
+    Return False where it is gone, or has become something else.
+    """
     target.parent.mkdir(parents=True, exist_ok=True)
-    if earlier is not None and not source.is_symlink():
-        with suppress(OSError):
-            then, now = earlier.lstat(), source.lstat()
-            same = (then.st_size, then.st_mtime_ns, then.st_mode) == (now.st_size, now.st_mtime_ns, now.st_mode)
-            if same:
-                os.link(earlier, target)
-                return
-    shutil.copy2(source, target, follow_symlinks=False)
+    try:
+        if source.is_symlink():
+            target.symlink_to(source.readlink())
+            return True
+        if earlier is not None and earlier.lstat().st_mtime_ns == source.lstat().st_mtime_ns:
+            os.link(earlier, target, follow_symlinks=False)
+            return True
+    except FileNotFoundError:
+        pass
+    try:
+        return copy_file(source, target)
+    except FileNotFoundError:
+        return False
 
 
 def _read(file: Path) -> KeptOfRecord | None:

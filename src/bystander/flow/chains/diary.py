@@ -9,9 +9,8 @@ from pathlib import Path
 
 from bystander.design import LINK_FATES, RecordHead, SettledLink, digest
 from bystander.errors import UsageError
-from bystander.exchange import read_settled_links, settled_link_text
-from bystander.files import write_whole
-from bystander.flow.records.settled import links_beside, read_file, settled_file
+from bystander.exchange import settled_link_text
+from bystander.flow.records.settled import add_settled, links_beside
 from bystander.units import either, listed
 from bystander.verdicts import Ladder, Rung, gain_of
 
@@ -86,9 +85,4 @@ def settle_link(
     entry = SettledLink(
         made.head.study.name, rung.link.arm, key, asked.fate, asked.because.strip(), today, rung.record, evidence
     )  # fmt: skip
-    file = settled_file(heads[0], archive)
-    before, _ = read_file(file)  # one that cannot be read is not written over
-    text = settled_link_text(before, entry)
-    read_settled_links(text, file.name)  # what was written must be readable
-    write_whole(file, text, 0o666)  # it is committed, and others read it
-    return file, entry
+    return add_settled(heads[0], archive, lambda before: settled_link_text(before, entry)), entry

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-import shutil
 import sys
 from dataclasses import dataclass, fields
 from email import message_from_string
@@ -14,6 +13,7 @@ from pathlib import Path
 from bystander.demo import FILES
 from bystander.errors import UsageError
 from bystander.field import Git, StudyFolder
+from bystander.files import copy_file, copy_tree, write_whole
 from bystander.flow.places import STUDY_FILE, new_archive
 from bystander.flow.records.imports import ImportOptions, import_files
 from bystander.verdicts import Ladder
@@ -21,6 +21,7 @@ from bystander.verdicts import Ladder
 __all__ = ["RecordedHistory", "demo_archive", "lay_out", "lay_out_history", "lumped", "recorded", "recorded_history"]
 
 _MARKS = Path(__file__).parents[3] / "bystander_marks.py"  # a copy of its own, as projects have it
+_BYTE_CODE = "__pycache__"
 _FAILURES, _HISTORY = FILES / "failures", FILES / "history"
 _HISTORY_BEGINS = "2026-06-02T09:00:00+00:00"
 _AUTHOR = {
@@ -55,14 +56,14 @@ def lay_out(folder: Path, with_failures: bool = False) -> Path:
     git.run("init", "--quiet", "--initial-branch=main", "--template=")
     for tag, date, subject in _REVISIONS:
         for files in (FILES / tag, _FAILURES / tag)[: 2 if with_failures else 1]:
-            shutil.copytree(files, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
-        shutil.copy(_MARKS, folder)
+            copy_tree(files, folder, _BYTE_CODE.__eq__)
+        copy_file(_MARKS, folder / _MARKS.name)
         _committed(git, date, subject)
         git.run("tag", tag)
     text, truths = (_text(name, with_failures) for name in (STUDY_FILE, "truths.toml"))
     # A name on the PATH may be a script that starts the interpreter, and its cost would be measured too.
-    (folder / STUDY_FILE).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
-    (folder / "truths.toml").write_text(truths, encoding="utf-8")
+    write_whole(folder / STUDY_FILE, text.replace("PYTHON", sys.executable), 0o666)
+    write_whole(folder / "truths.toml", truths, 0o666)
     return folder / STUDY_FILE
 
 
@@ -77,7 +78,7 @@ def lay_out_history(folder: Path) -> Path:
         When the folder holds something already.
     """
     _refuse_full(folder)
-    shutil.copytree(_HISTORY / "start", folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    copy_tree(_HISTORY / "start", folder, _BYTE_CODE.__eq__)
     git = Git(folder)
     git.run("init", "--quiet", "--initial-branch=main", "--template=")
     _committed(git, _HISTORY_BEGINS, "tidebook prints the harbour's day")
@@ -90,7 +91,7 @@ def lay_out_history(folder: Path) -> Path:
         _committed(git, parsedate_to_datetime(head["Date"]).isoformat(), subject)
     for name in (STUDY_FILE, "truths.toml"):
         text = (_HISTORY / name).read_text(encoding="utf-8")
-        (folder / name).write_text(text.replace("PYTHON", sys.executable), encoding="utf-8")
+        write_whole(folder / name, text.replace("PYTHON", sys.executable), 0o666)
     return folder / STUDY_FILE
 
 

@@ -12,6 +12,7 @@ from bystander.design import TimedCallable
 from bystander.errors import ArmError, UsageError
 from bystander.exchange import toml_key, toml_value
 from bystander.field import StudyFolder
+from bystander.files import write_whole
 from bystander.flow.places import STUDY_FILE
 from bystander.flow.quick.found import Found, Runnable, found_in
 from bystander.flow.quick.studies import path_of
@@ -90,9 +91,9 @@ def write_study(here: Path, force: bool = False, timed: TimedCallable | None = N
         A callable that it times, instead of a command.
     """
     target = here / STUDY_FILE
-    if target.exists() and not force:
+    if (target.exists() or target.is_symlink()) and not force:
         raise UsageError(f"{STUDY_FILE} is there already; --force writes over it")
-    target.write_text(study_text(here, timed), encoding="utf-8")
+    write_whole(target, study_text(here, timed), 0o666)
     return target
 
 

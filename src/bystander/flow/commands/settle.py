@@ -11,10 +11,9 @@ from pathlib import Path
 
 from bystander.design import ACCEPTED, Settled
 from bystander.errors import UnitError, UsageError
-from bystander.exchange import allowed_text, read_allowed, read_settled, settled_text
-from bystander.files import write_whole
+from bystander.exchange import allowed_text, read_allowed, settled_text
 from bystander.flow.commands.decide import decided
-from bystander.flow.records.settled import read_file, settled_file
+from bystander.flow.records.settled import add_settled
 from bystander.verdicts import Decision, Row, Scale, acceptable, least_worse, row_sentence, worse_end
 
 __all__ = ["FATES", "AskedSettle", "settle"]
@@ -70,7 +69,6 @@ def settle(archive: Path, asked: AskedSettle, today: date) -> tuple[Path, Settle
         raise UsageError("--because: say why; it is read in every review from now on")
     decision, _ = decided(archive, asked.record)
     row = _row(decision, asked)
-    file = settled_file(decision.head, archive)
     up_to, relative = _allowed(row, asked.up_to)
     if least_worse(row) > up_to:
         raise UsageError(f"--up-to: {row.workload} is shown to be worse than that: {row_sentence(row)}")
@@ -78,10 +76,7 @@ def settle(archive: Path, asked: AskedSettle, today: date) -> tuple[Path, Settle
         decision.head.study.name, row.workload, row.arm, row.measure.name, asked.fate, asked.because.strip(), today,
         decision.head.name, row_sentence(row), up_to, relative, _until(asked.until, today),
     )  # fmt: skip
-    before, _ = read_file(file)  # one that cannot be read is not written over
-    text = settled_text(before, entry, row.measure.unit)
-    read_settled(text, file.name)  # what was written must be readable
-    write_whole(file, text, 0o666)  # it is committed, and others read it
+    file = add_settled(decision.head, archive, lambda before: settled_text(before, entry, row.measure.unit))
     return file, entry, allowed_text(up_to, relative, row.measure.unit)
 
 

@@ -22,14 +22,13 @@ from bystander.design import (
     place_label,
 )
 from bystander.errors import UsageError
-from bystander.exchange import read_settled_places, settled_place_text
-from bystander.files import write_whole
+from bystander.exchange import settled_place_text
 from bystander.flow.leads.accounts import account_of
 from bystander.flow.leads.edits import with_edits
 from bystander.flow.leads.kept import Choice, Kept, kept_inspections
 from bystander.flow.leads.tables import table_of_state
 from bystander.flow.leads.within import places_of
-from bystander.flow.records.settled import read_file, settled_file
+from bystander.flow.records.settled import add_settled
 from bystander.units import duration_text, either, listed
 
 __all__ = ["AskedJudge", "judge"]
@@ -90,12 +89,7 @@ def judge(archive: Path, asked: AskedJudge, today: date) -> tuple[Path, SettledP
         labels = sorted({place_label(place) for place in places})
         raise UsageError(f'"{asked.place}" means {len(keys)} places; name one: {listed(labels, _NAMED)}')
     entry = _entry(one, keys.pop(), asked, today)
-    file = settled_file(one.head, archive)
-    before, _ = read_file(file)  # one that cannot be read is not written over
-    text = settled_place_text(before, entry)
-    read_settled_places(text, file.name)  # what was written must be readable
-    write_whole(file, text, 0o666)  # it is committed, and others read it
-    return file, entry
+    return add_settled(one.head, archive, lambda before: settled_place_text(before, entry)), entry
 
 
 def _entry(one: Kept, key: tuple[str, str], asked: AskedJudge, today: date) -> SettledPlace:

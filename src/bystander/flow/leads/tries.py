@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-import shutil
+import stat
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -25,7 +25,7 @@ from bystander.errors import UsageError
 from bystander.evidence import functions_of
 from bystander.exchange import toml_key, toml_value
 from bystander.field import source_text
-from bystander.files import write_whole
+from bystander.files import copy_tree, entries, write_whole
 from bystander.flow.leads.edits import with_edits
 from bystander.flow.leads.kept import Kept
 from bystander.flow.places import STUDY_FILE
@@ -34,7 +34,8 @@ from bystander.units import counted, size_text
 __all__ = ["Tried", "study_file_here", "try_one"]
 
 _AS_IT_IS, _TRIED = "as-it-is", "tried"
-_LEFT_OUT = (".git", ".bystander", "__pycache__", "try-*")
+_LEFT_OUT = (".git", ".bystander", "__pycache__")
+_NAMED = 4
 _MOST_BYTES = 500 * 2**20
 _DROPPED = ("gate", "load", "seed", "blocks", "arms", "workloads", "name", "placebo")
 
@@ -51,12 +52,15 @@ class Tried:
         What is left to do before it can be observed; "" where the arm is ready.
     said : str
         What differs in the arm, or will.
+    left_out : tuple of str
+        What is no file, folder or link, and is not in the copy.
     """
 
     study: Path
     folder: Path
     todo: str
     said: str
+    left_out: tuple[str, ...] = ()
 
     @property
     def command(self) -> str:
@@ -94,13 +98,13 @@ def try_one(kept: Kept, arm: int, leads: Sequence[Lead], hints: Sequence[Hint], 
     for target in (study, folder):
         if target.exists() or target.is_symlink():
             raise UsageError(f"--try: {target} is there already; move it away, or remove it")
-    size = _size(root)
-    if size > _MOST_BYTES:
-        raise UsageError(f"--try: {root} holds {size_text(size)}, too much to copy; give an arm of your own its edit")
+    if _size(root) > _MOST_BYTES:
+        most = size_text(_MOST_BYTES)
+        raise UsageError(f"--try: {root} holds more than {most}, too much to copy; give an arm of your own its edit")
     lead = leads[number - 1] if number <= len(leads) else None
     hint = None if lead else hints[number - 1 - len(leads)]
     place = lead.place if lead else hint.place if hint else Place("", "")
-    shutil.copytree(root, folder, symlinks=True, ignore=shutil.ignore_patterns(*_LEFT_OUT))
+    left = copy_tree(root, folder, _left_out, resolved=True)  # somebody edits it: no link may lead to other files
     label = place_label(place)
     where = place_where(
         place._replace(line=hint.line if hint else (lead.line if lead else 0) or place.line), (str(root),)
@@ -113,7 +117,7 @@ def try_one(kept: Kept, arm: int, leads: Sequence[Lead], hints: Sequence[Hint], 
     else:
         todo, said = f"edit {folder.name}/{where}", f"an edit of {label} that makes it cheaper"
     write_whole(study, _text(table, base, head, arm, folder.name, label, said), 0o666)
-    return Tried(study, folder, todo, said)
+    return Tried(study, folder, todo, said, left)
 
 
 def study_file_here(head: RecordHead) -> Path | None:
@@ -139,12 +143,17 @@ def _study_table(head: RecordHead, workload: int) -> tuple[dict[str, Any], str]:
 
 
 def _size(root: Path) -> int:
-    """Return the bytes of the files that would be copied."""
+    """Return the bytes of the files that would be copied; as soon as they are too many, so many."""
     found = 0
-    for path in root.rglob("*"):
-        if not any(part in _LEFT_OUT or part.startswith("try-") for part in path.relative_to(root).parts):
-            found += path.lstat().st_size
+    for one in entries(root, _left_out, resolved=True):
+        found += one.path.stat().st_size if one.kind == stat.S_IFREG else 0
+        if found > _MOST_BYTES:
+            break
     return found
+
+
+def _left_out(name: str) -> bool:
+    return name in _LEFT_OUT or name.startswith("try-")
 
 
 def _put_back(kept: Kept, lead: Lead, folder: Path, root: Path) -> bool:
@@ -164,7 +173,8 @@ def _put_back(kept: Kept, lead: Lead, folder: Path, root: Path) -> bool:
     made = "".join([*now[: first - 1], *old[then - 1 : until], *now[last:]])
     if functions_of(made) is None:
         return False
-    (folder / inside.relative_to(root)).write_text(made, encoding="utf-8")
+    target = folder / inside.relative_to(root)
+    write_whole(target, made, stat.S_IMODE(target.stat().st_mode))
     return True
 
 

@@ -26,7 +26,7 @@ from bystander.errors import ArmError, NothingEditedError, NotKeptError, UsageEr
 from bystander.field import DEFAULT_KEPT_BYTES, KeptOfRecord, KeptStates, StudyFolder, Wanted, is_byte_code, left_out_of
 from bystander.files import mode_at
 from bystander.flow.sessions.heads import home_of, refuse_foreign
-from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, arm_words
+from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, arm_words, no_files_text
 from bystander.units import listed
 
 __all__ = ["Again", "AskedAgain", "keeping_of", "observe_again_study"]
@@ -115,6 +115,8 @@ def observe_again_study(archive: Path, name: str | None, asked: AskedAgain) -> A
     first = _first(head, kept, arm, last)
     study = _study(record, home, arm, (last, now), first if asked.from_first else None, asked.build)
     remarks = [_differing(states, last, now), *_moved(head)]
+    if text := no_files_text(states.no_files):
+        remarks.append(text)
     if asked.from_first and first and first.kept and first.kept.same_files(last):
         remarks.append(f"first and last are one state, the one that record {last.record} ran")
     return Again(study, home, replace(keeping, first=first), tuple(remarks), archive)

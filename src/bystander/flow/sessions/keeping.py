@@ -11,9 +11,11 @@ from bystander.design import Arm, ArmState, KeptState, Study, TimedCallable, fil
 from bystander.errors import NotKeptError
 from bystander.field import DEFAULT_KEPT_BYTES, ArmMaker, KeptOfRecord, KeptStates, StudyFolder, Wanted
 from bystander.flow.observer import Observer
+from bystander.units import listed
 
-__all__ = ["WITHOUT_ALSO", "Keeper", "Keeping", "arm_words"]
+__all__ = ["WITHOUT_ALSO", "Keeper", "Keeping", "arm_words", "no_files_text"]
 
+_NAMED = 4
 WITHOUT_ALSO = "an arm of a study in git is the files that git does not ignore"
 
 
@@ -53,6 +55,13 @@ def arm_words(study: Study, arm: Arm) -> tuple[str, ...]:
     return tuple(words)
 
 
+def no_files_text(names: Sequence[str]) -> str:
+    """Return the sentence on what a kept state leaves out because it is no file, folder or link; "" for nothing."""
+    if not names:
+        return ""
+    return f"{listed(list(dict.fromkeys(names)), _NAMED)}: no file, folder or link, and left out of what is kept"
+
+
 class Keeper:
     """Takes the states of a study's arms before its first trial, and writes down which record keeps them."""
 
@@ -82,6 +91,8 @@ class Keeper:
                     )
             elif self._asked.also:
                 told.add(WITHOUT_ALSO)
+        if text := no_files_text(self.states.no_files):
+            observer.remark(text)
         if WITHOUT_ALSO in told:
             observer.remark(f"--also does nothing here: {WITHOUT_ALSO}")
 
