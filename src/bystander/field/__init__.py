@@ -3,6 +3,7 @@
 This room owns processes, checkouts and locks, and gives all of them back.
 """
 
+from bystander.field.arms.apart import arm_words
 from bystander.field.arms.folders import FolderState, fits, folder_state
 from bystander.field.arms.git import Git
 from bystander.field.arms.interpreters import interpreter_facts
@@ -63,6 +64,7 @@ __all__ = [
     "StudyFolder",
     "Wanted",
     "Watcher",
+    "arm_words",
     "boot_id",
     "build_signs",
     "command_signs",

@@ -22,6 +22,8 @@ __all__ = ["NOTHING_RUN", "drivers_off", "git_environment", "git_program", "own_
 NOTHING_RUN = (
     "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.untrackedCache=false",
     "-c", "log.showSignature=false", "-c", "advice.detachedHead=false", "-c", "gc.auto=0",
+    # A file whose size and time were set back is seen by when its inode changed.
+    "-c", "core.trustCtime=true", "-c", "core.checkStat=default",
 )  # fmt: skip
 _KEPT = ("GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_CONFIG_NOSYSTEM", "GIT_CONFIG_COUNT", "GIT_CONFIG_PARAMETERS")
 _KEPT_NUMBERED = re.compile(r"GIT_CONFIG_(KEY|VALUE)_\d+")

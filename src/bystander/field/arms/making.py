@@ -22,6 +22,7 @@ from bystander.design import (
     filled_words,
 )
 from bystander.errors import ArmError, BystanderError
+from bystander.field.arms.apart import built_apart, copied_apart
 from bystander.field.arms.checkouts import Checkouts
 from bystander.field.arms.folders import NOT_CODE, NotOfTheArm, folder_state
 from bystander.field.arms.git import Git
@@ -191,6 +192,10 @@ class ArmMaker:
             with _of_arm(arm):
                 tree = git.snapshot(self._objects, arm.filters)
             return self._of_tree(arm, git, tree, f"working tree ({tree[:10]})", ArmFacts())
+        if built_apart(study, arm, self.home):
+            with _of_arm(arm):
+                state = copied_apart(study, arm, self.home, self.left_out(study))
+            return replace(self._kept(arm, state), identity=f"copy of folder {arm.folder} ({state.digest[:10]})")
         digest = folder_state(folder, self.left_out(study)).digest
         return _Source(digest, f"folder {arm.folder} ({digest[:10]})", ArmFacts(digest=digest), folder=folder)
 

@@ -43,6 +43,8 @@ class Wanted:
         In git, what is tracked or not ignored and nothing else: as the arms of a study are made.
     left_out : NotOfTheArm
         What Bystander itself writes, and what trials write.
+    without : tuple of str
+        Environments of Python that are not there in the copy, rather than a link to each.
     """
 
     words: tuple[str, ...] = ()
@@ -50,6 +52,7 @@ class Wanted:
     most: int = DEFAULT_KEPT_BYTES
     left_out: NotOfTheArm = field(default=EVERYTHING)
     plainly: bool = False
+    without: tuple[str, ...] = ()
 
 
 def _parts(words: Sequence[str]) -> Iterator[str]:
@@ -144,6 +147,7 @@ def listed_files(folder: Path, wanted: Wanted) -> Listing:
         if folder == Path.home().resolve():
             raise NotKeptError("it is the home folder")
     named, links = named_files(wanted.words, folder, folder)
+    links = {link: target for link, target in links.items() if link not in wanted.without}
     names = [name for name in walked(folder, "it") if not any(Path(name).is_relative_to(link) for link in links)]
     named_too = set(named)
     ignored = _ignored(folder, names) if any(Path(name).name == ".gitignore" for name in names) else set()

@@ -184,6 +184,15 @@ class KeptStates:
                 return self._home.git.differing(before.digest, after.digest, objects)
         return ()
 
+    def content(self, state: KeptState, file: Path) -> bytes | None:
+        """Return what a file of a copy holds; None where it is no copy, or holds no such file."""
+        if state.how != _COPY or not _is_sound(state):
+            return None
+        try:
+            return (self._place(state) / file).read_bytes()
+        except OSError:
+            return None
+
     def _files_of(self, state: KeptState) -> FolderState:
         seen = read_seen(self._seen(state.digest))
         return state_of({n: one.digest for n, one in seen.files.items()}) if seen else folder_state(self._place(state))

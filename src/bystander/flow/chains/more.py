@@ -22,12 +22,11 @@ from bystander.design import (
     read_patch,
 )
 from bystander.errors import NotAppliedError, NothingEditedError, UsageError
-from bystander.field import DEFAULT_KEPT_BYTES, Edits, KeptStates, StudyFolder, Wanted, left_out_of
+from bystander.field import DEFAULT_KEPT_BYTES, Edits, KeptStates, StudyFolder, Wanted, arm_words, left_out_of
 from bystander.flow.chains.diary import rung_named
 from bystander.flow.chains.making import is_own_file
 from bystander.flow.chains.states import linked
 from bystander.flow.observer import Observer
-from bystander.flow.sessions.keeping import arm_words
 from bystander.units import counted, listed
 from bystander.verdicts import Ladder, Rung
 

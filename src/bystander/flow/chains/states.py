@@ -27,9 +27,8 @@ from bystander.design import (
     with_placebo,
 )
 from bystander.errors import ArmError, DataError, NotAppliedError, UsageError
-from bystander.field import DEFAULT_KEPT_BYTES, Edits, KeptStates, StudyFolder, Wanted, left_out_of
+from bystander.field import DEFAULT_KEPT_BYTES, Edits, KeptStates, StudyFolder, Wanted, arm_words, left_out_of
 from bystander.files import mode_at, read_at_most
-from bystander.flow.sessions.keeping import arm_words
 
 __all__ = ["MOST_STATES", "State", "as_chain", "chain_of", "linked", "range_commits", "states_of"]
 

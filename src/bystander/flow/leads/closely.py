@@ -28,8 +28,8 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.evidence import against_sizes, content_of, matching_places
 from bystander.exchange import within_json
-from bystander.field import source_text
 from bystander.flow.leads.kept import newest_runs
+from bystander.flow.leads.sources import source_now
 from bystander.units import listed, share_text
 
 __all__ = ["close_ups", "closely_json"]
@@ -117,23 +117,13 @@ def _close_up(head: RecordHead, run: Run, arm: int, trials: Sequence[Told], seen
         (), items,
     )  # fmt: skip
     about = list(trials[0][1].problems[:_NAMED])
-    text, limits = _source(head, run, seen.place.file)
+    text, limits = source_now(head, run, arm, seen.place.file, "counts")
     about += [limits] if limits else []
     if repeats is False:
         about.append("Two trials told other counts: what does not repeat is no evidence.")
     sizes = {**_sizes(study.workloads[workload]), **dict(items)}
-    return replace(found, lines=tuple(_lines(seen, text, sizes)), sentences=tuple(_sentences(seen)), about=tuple(about))
-
-
-def _source(head: RecordHead, run: Run, file: str) -> tuple[list[str], str]:
-    if not file or file.startswith("<") or not head.observed_here:
-        return [], "Its source is not here: counts by line without text."
-    text = source_text(file)
-    if text is None:
-        return [], f"{file} is not there any more, or is no text: counts by line without it."
-    newer = run.ended_wall_s is not None and Path(file).stat().st_mtime > run.ended_wall_s
-    said = "The file was written to after it was counted: its lines may not be those that ran." if newer else ""
-    return text.splitlines(), said
+    lines = tuple(_lines(seen, (text or "").splitlines(), sizes))
+    return replace(found, lines=lines, sentences=tuple(_sentences(seen)), about=tuple(about))
 
 
 def _sizes(workload: Workload) -> dict[str, float]:

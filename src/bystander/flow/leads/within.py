@@ -6,7 +6,6 @@ import difflib
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 import numpy as np
 
@@ -40,9 +39,9 @@ from bystander.evidence import (
     seconds_by_line,
     way_down,
 )
-from bystander.field import source_text
 from bystander.flow.leads.accounts import asked_of, seen_of
 from bystander.flow.leads.kept import Kept
+from bystander.flow.leads.sources import source_now
 from bystander.flow.leads.tables import sums_of_state, table_of_state
 from bystander.units import capital, duration_text, either, listed
 
@@ -279,7 +278,7 @@ def lines_of_places(kept: Kept, arms: Sequence[int], view: str, places: Iterable
 
 def _lines(kept: Kept, arm: int, place: Place, places: set[Place], view: str) -> LinesOf:
     whole, by_line = seconds_by_line(sums_of_state(kept, arm, view), places)
-    text, about = _source(kept, place.file)
+    text, about = source_now(kept.head, kept.run, arm, place.file, "seconds")
     seen = [line for line in by_line if line > 0]
     first, last = _span(text, place) if text is not None else (min(seen, default=0), max(seen, default=0))
     source = tuple(text.splitlines()[first - 1 : last]) if text is not None else ()
@@ -290,21 +289,6 @@ def _lines(kept: Kept, arm: int, place: Place, places: set[Place], view: str) ->
     )
     name, root = kept.head.study.arms[arm].name, kept.head.arms[arm].folder
     return LinesOf(kept.name, kept.workload_name, name, place, root, first, last, whole, lines, source, about)
-
-
-def _source(kept: Kept, file: str) -> tuple[str | None, str]:
-    """Return a file's text as it lies there now, and what speaks against it."""
-    if not file or file.startswith("<") or not kept.head.observed_here:
-        return None, "Its source is not here: seconds by line without text."
-    text = source_text(file)
-    if text is None:
-        return None, f"{file} is not there any more, or is no text: seconds by line without it."
-    ended = kept.run.ended_wall_s
-    try:
-        newer = ended is not None and Path(file).stat().st_mtime > ended
-    except OSError:
-        newer = False
-    return text, "The file was written to after it was watched: its lines may not be those that ran." if newer else ""
 
 
 def _span(text: str, place: Place) -> tuple[int, int]:

@@ -23,10 +23,19 @@ from bystander.design import (
     with_placebo,
 )
 from bystander.errors import ArmError, NothingEditedError, NotKeptError, UsageError
-from bystander.field import DEFAULT_KEPT_BYTES, KeptOfRecord, KeptStates, StudyFolder, Wanted, is_byte_code, left_out_of
+from bystander.field import (
+    DEFAULT_KEPT_BYTES,
+    KeptOfRecord,
+    KeptStates,
+    StudyFolder,
+    Wanted,
+    arm_words,
+    is_byte_code,
+    left_out_of,
+)
 from bystander.files import mode_at
 from bystander.flow.sessions.heads import home_of, refuse_foreign
-from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, arm_words, no_files_text
+from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, no_files_text
 from bystander.units import listed
 
 __all__ = ["Again", "AskedAgain", "keeping_of", "observe_again_study"]

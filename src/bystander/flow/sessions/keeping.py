@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from bystander.design import Arm, ArmState, KeptState, Study, TimedCallable, filled_words, unbraced
+from bystander.design import Arm, ArmState, KeptState, Study
 from bystander.errors import NotKeptError
-from bystander.field import DEFAULT_KEPT_BYTES, ArmMaker, KeptOfRecord, KeptStates, StudyFolder, Wanted
+from bystander.field import DEFAULT_KEPT_BYTES, ArmMaker, KeptOfRecord, KeptStates, StudyFolder, Wanted, arm_words
 from bystander.flow.observer import Observer
 from bystander.units import listed
 
-__all__ = ["WITHOUT_ALSO", "Keeper", "Keeping", "arm_words", "no_files_text"]
+__all__ = ["WITHOUT_ALSO", "Keeper", "Keeping", "no_files_text"]
 
 _NAMED = 4
 WITHOUT_ALSO = "an arm of a study in git is the files that git does not ignore"
@@ -36,23 +35,6 @@ class Keeping:
     also: tuple[str, ...] = ()
     most: int = DEFAULT_KEPT_BYTES
     first: Arm | None = None
-
-
-def arm_words(study: Study, arm: Arm) -> tuple[str, ...]:
-    """Return every word of the commands that an arm runs, steps included."""
-    words: list[str] = []
-    for workload in study.workloads:
-        values = arm.values_for(workload)
-        for template in (arm.command_for(workload), *workload.steps.values()):
-            try:
-                words += filled_words(template, values)
-            except (ValueError, KeyError):  # told where it is made ready
-                words += template.split()
-        if isinstance(workload.what, TimedCallable):
-            words.append(workload.what.python)
-    for step in (*arm.build, *arm.before_all):
-        words += shlex.split(unbraced(step))
-    return tuple(words)
 
 
 def no_files_text(names: Sequence[str]) -> str:
