@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from conftest import Run
 
+from bystander.archive import Archive
 from bystander.errors import ArmError, UntrustedRepositoryError
 from bystander.field import Git
 
@@ -161,3 +162,69 @@ def test_git_is_not_taken_from_a_relative_place(tmp_path: Path, monkeypatch: pyt
 
     assert Git.around(tmp_path)
     assert ran(tmp_path) == []
+
+
+@pytest.fixture
+def behind(tmp_path: Path, git: GitRun, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A repository with a large file that the user's own configuration keeps elsewhere; git has what points to it."""
+    home = tmp_path / "project"
+    home.mkdir()
+    (tmp_path / "own").write_text("")
+    monkeypatch.setenv("GIT_CONFIG_GLOBAL", str(tmp_path / "own"))
+    for way, line in (("clean", f"tee {tmp_path}/large | sha256sum | head -c 8"), ("smudge", f"cat {tmp_path}/large")):
+        (tmp_path / way).write_text(f"#!/bin/sh\necho {way} >> {tmp_path}/ran\n{line}\n")
+        (tmp_path / way).chmod(0o755)
+        own(tmp_path, f"filter.big.{way}", str(tmp_path / way))
+    git("init", "-q", "-b", "main", cwd=home)
+    (home / ".gitattributes").write_text("*.dat filter=big\n")
+    (home / "charts.dat").write_bytes(b"tide" * 5000)
+    settings = [word for way in ("clean", "smudge") for word in ("-c", f"filter.big.{way}={tmp_path / way}")]
+    git(*settings, "add", "-A", cwd=home)
+    git("commit", "-q", "-m", "one", cwd=home)
+    (home / "bystander.toml").write_text(STUDY.replace("cat f", "wc -c charts.dat"))
+    return home
+
+
+def own(folder: Path, name: str, value: str) -> None:
+    """Set a key of the user's own configuration."""
+    subprocess.run(["git", "config", "--file", str(folder / "own"), name, value], check=True)
+
+
+def test_the_users_own_filters_run_when_an_arm_is_laid_out(behind: Path, run: Run, git: GitRun) -> None:
+    """Both arms hold the file, not its pointer, also when it was touched; the repository's own value does not count."""
+    os.utime(behind / "charts.dat", (1, 1))
+    git("config", "filter.big.smudge", f"touch {behind.parent}/theirs", cwd=behind)
+    before = [(behind / ".git" / "index").read_bytes(), git("status", "--porcelain=v2", "--branch", cwd=behind)]
+    said = run("observe", "--fixed", "6", cwd=behind).stdout
+
+    with Archive(behind / ".bystander" / "archive.sqlite") as archive:
+        arms = archive.heads()[0].arms
+    assert [(Path(arm.folder) / "charts.dat").read_bytes() for arm in arms] == [b"tide" * 5000] * 2
+    assert "faster" not in said.partition("< faster")[0].replace("slower", "")
+    assert not (behind.parent / "theirs").exists()
+    assert [(behind / ".git" / "index").read_bytes(), git("status", "--porcelain=v2", "--branch", cwd=behind)] == before
+    own(behind.parent, "filter.big.smudge", f"{behind.parent / 'smudge'} anew")
+    run("check", cwd=behind)
+    assert len(list((behind / ".bystander" / "arms").glob("*.ready"))) == 2 * len(arms)
+
+
+def test_a_key_that_only_the_repository_gives_is_refused(behind: Path, run: Run, git: GitRun) -> None:
+    """Also for a filter that the user's configuration names otherwise."""
+    git("config", "filter.big.process", f"touch {behind.parent}/theirs", cwd=behind)
+    refused = run("check", cwd=behind, code=1).stderr
+
+    assert 'runs a program, filter "big", on charts.dat' in refused
+    assert not (behind.parent / "theirs").exists()
+
+
+def test_a_filter_that_fails_or_is_missing_is_told(behind: Path, run: Run) -> None:
+    """With the file, the filter and its last line; never is what stands for a file taken for it."""
+    (behind.parent / "smudge").write_text("#!/bin/sh\necho 'no such chart' >&2\nexit 3\n")
+    failed = run("check", cwd=behind, code=1).stderr
+    (behind.parent / "own").write_text("")
+    (behind / "charts.dat").touch()
+    missing = " ".join(run("check", cwd=behind, code=1).stderr.split())
+
+    assert 'arm before: filter "big" of your configuration of git failed on charts.dat (smudge): no such' in failed
+    assert 'charts.dat differs between the arms, and is meant for filter "big"' in missing
+    assert "set filter.big.clean and .smudge" in missing

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Mapping
 from dataclasses import asdict
 
 from bystander.design.readers.kinds import kind_of
@@ -41,7 +42,9 @@ def _compared(rule: AnswerRule) -> dict[str, object]:
     return {**by, "file": rule.file, "mask": list(rule.mask), "any_order": rule.any_order, "tolerance": rule.tolerance}
 
 
-def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
+def arm_key(
+    arm: Arm, tree: str, interpreter: str, filters: Mapping[str, Mapping[str, str]] | None = None
+) -> str:
     """Digest of the tree as it was, build steps, interpreter, settings, environment and commands.
 
     Parameters
@@ -50,6 +53,8 @@ def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
         Digest of the files.
     interpreter : str
         What runs build steps and commands, with its version; "" where unknown.
+    filters : mapping, optional
+        The commands through which files pass when the tree is laid out, by the name of a filter of git.
     """
     return digest(
         {
@@ -62,5 +67,6 @@ def arm_key(arm: Arm, tree: str, interpreter: str) -> str:
             **({"before_all": list(arm.before_all)} if arm.before_all else {}),
             **({"placebo": True} if arm.placebo else {}),
             **({"filters": True} if arm.filters else {}),
+            **({"filter_commands": {name: dict(keys) for name, keys in filters.items()}} if filters else {}),
         }
     )

@@ -10,24 +10,20 @@ from functools import cached_property
 from pathlib import Path
 
 from bystander.errors import ArmError, NotAppliedError, UntrustedRepositoryError
+from bystander.field.arms.git_filters import DRIVER_KEYS, Filters, filter_failure, meant_files
 from bystander.field.arms.git_trust import (
     NOTHING_RUN,
-    drivers_off,
     git_environment,
     git_program,
     own_settings,
-    pairs,
     refused_repository,
 )
 from bystander.field.launching.scratch import scratch_folder
 from bystander.files import make_private_folder
-from bystander.units import listed
 
 __all__ = ["ChosenFiles", "Git"]
 
 _LIMIT_S = 1800.0  # of one command of git: a pipe in the place of a file that it reads would hold it for ever
-_NAMED = 3
-_DRIVER = r"^filter\..*\.(clean|smudge|process)$"
 
 
 @dataclass(frozen=True)
@@ -83,10 +79,9 @@ class Git:
         return [word for _, value in own_settings(r"^safe\.directory$") for word in ("-c", f"safe.directory={value}")]
 
     @cached_property
-    def _drivers(self) -> tuple[str, ...]:
-        """The filters that the repository's own configuration names."""
-        said = self.run_plainly("config", "--includes", "-z", "--get-regexp", _DRIVER, empty=True)
-        return tuple(dict.fromkeys(name.removeprefix("filter.").rpartition(".")[0] for name, _ in pairs(said)))
+    def filters(self) -> Filters:
+        """The filters that the user's configuration and the repository's own name."""
+        return Filters.of(self.run_plainly("config", "--includes", "-z", "--get-regexp", DRIVER_KEYS, empty=True))
 
     def run(
         self, *words: str, variables: Mapping[str, str] | None = None, filters: bool = False, given: str | None = None
@@ -96,15 +91,11 @@ class Git:
         Parameters
         ----------
         filters : bool
-            Let the filters of the repository's configuration and of the user's run.
+            Let the filters of the repository's configuration run too, not only those of the user's.
         given : str, optional
             What it reads.
         """
-        if filters:
-            settings = [word for name, value in own_settings(_DRIVER) for word in ("-c", f"{name}={value}")]
-        else:
-            settings = drivers_off(self._drivers)
-        return self.run_plainly(*settings, *words, variables=variables, given=given)
+        return self.run_plainly(*self.filters.settings(filters), *words, variables=variables, given=given)
 
     def run_plainly(
         self, *words: str, variables: Mapping[str, str] | None = None, given: str | None = None, empty: bool = False
@@ -124,6 +115,8 @@ class Git:
         if done.returncode and not (empty and done.returncode == 1):
             if refusal := refused_repository(done.stderr):
                 raise UntrustedRepositoryError(refusal)
+            if failure := filter_failure(done.stderr):
+                raise ArmError(failure)
             lines = done.stderr.strip().splitlines() or ["it said nothing"]
             raise ArmError(f"git {_command(words)} failed in {self.top}: {lines[-1]}")
         return done.stdout
@@ -160,7 +153,8 @@ class Git:
             variables |= self._objects(objects)
             self.run("read-tree", tree, variables=variables)
             if not filters:
-                self._refuse_filtered(self.run("ls-files", "-z", variables=variables), ["--cached"], variables)
+                names = self.run("ls-files", "-z", variables=variables)
+                self.filters.refuse_given(self._meant(names, ["--cached"], variables))
             self.run("checkout-index", "--all", "--force", variables=variables, filters=filters)
 
     def names(self, *options: str, variables: Mapping[str, str] | None = None) -> list[str]:
@@ -198,7 +192,7 @@ class Git:
                 taken = [name for name in (*taken, *chosen.besides) if name not in chosen.left_out]
             names = "".join(f"{name}\0" for name in taken)
             if not filters:
-                self._refuse_filtered(names, [], variables)
+                self.filters.refuse_given(self._meant(names, [], variables))
             how = ("--add", "--remove", "--replace", "--ignore-skip-worktree-entries", "-z", "--stdin")
             self.run("update-index", *how, variables=variables, filters=filters, given=names)
             if chosen and chosen.left_out:
@@ -289,18 +283,17 @@ class Git:
         except ArmError as error:
             raise NotAppliedError(str(error).rpartition(": ")[2].removeprefix("error: ")) from None
 
-    def _refuse_filtered(self, names: str, where: Sequence[str], variables: Mapping[str, str]) -> None:
-        """Raise ArmError when a filter of the repository's configuration is meant for any of these files."""
-        if not self._drivers:
-            return
-        said = self.run("check-attr", *where, "-z", "--stdin", "filter", variables=variables, given=names).split("\0")
-        meant = [(file, driver) for file, driver in zip(said[::3], said[2::3], strict=False) if driver in self._drivers]
-        if meant:
-            raise ArmError(
-                f'the repository\'s configuration runs a program, filter "{meant[0][1]}", on '
-                f"{listed([file for file, _ in meant], _NAMED)}, and nothing of it is run unless the study says so: "
-                "filters = true of this arm"
-            )
+    def _meant(self, names: str, where: Sequence[str], variables: Mapping[str, str]) -> dict[str, str]:
+        """Return which of these files are meant for a filter, and its name."""
+        how = ("check-attr", *where, "-z", "--stdin", "filter")
+        return meant_files(self.run_plainly(*how, variables=variables, given=names))
+
+    def filters_of(self, tree: str, objects: Path | None) -> dict[str, str]:
+        """Return which files of a tree are meant for a filter, by the attributes that the tree has, and its name."""
+        with scratch_folder() as scratch:
+            variables = {"GIT_INDEX_FILE": str(scratch / "index"), **self._objects(objects)}
+            self.run_plainly("read-tree", tree, variables=variables)
+            return self._meant(self.run_plainly("ls-files", "-z", variables=variables), ["--cached"], variables)
 
     def _objects(self, own: Path | None) -> dict[str, str]:
         if own is None:

@@ -51,6 +51,8 @@ class _Source:
         What tells the files from others.
     inside : Path
         Where the study's folder lies in what is written.
+    filters : mapping
+        The user's filters that files pass on the way, with their commands.
     """
 
     tree: str
@@ -59,6 +61,7 @@ class _Source:
     fill: Callable[[Path], None] | None = None
     inside: Path = Path()
     folder: Path | None = None
+    filters: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
 
 def left_out_of(study: Study, archive: Path | None) -> NotOfTheArm:
@@ -85,6 +88,7 @@ class ArmMaker:
         self.home = home
         self.caller = caller
         self._archive = archive
+        self._trees: dict[str, str] = {}  # by arm, of those that were made
 
     def left_out(self, study: Study) -> NotOfTheArm:
         """Return what is no part of any arm."""
@@ -99,7 +103,7 @@ class ArmMaker:
         environment = self.environment(study, arm)
         source = self._source(study, arm)
         interpreter = self._interpreter(study, arm, environment, source)
-        key = arm_key(arm, source.tree, interpreter.version)
+        key = arm_key(arm, source.tree, interpreter.version, source.filters)
         facts = replace(source.facts, tree=source.tree, interpreter=interpreter, environment=environment)
         if source.folder and arm.placebo and not arm.in_place:
             folder = self._copied(study, arm, key, source.folder, environment)
@@ -203,13 +207,36 @@ class ArmMaker:
         def fill(home: Path) -> None:
             git.export_tree(tree, home, self._objects if self._objects.is_dir() else None, arm.filters)
 
-        return _Source(tree, identity, facts, fill, self.home.path.relative_to(git.top.resolve()))
+        inside = self.home.path.relative_to(git.top.resolve())
+        return _Source(tree, identity, facts, fill, inside, filters=self._filters(arm, git, tree))
+
+    def _filters(self, arm: Arm, git: Git, tree: str) -> dict[str, dict[str, str]]:
+        """Return the filters that an arm's files pass; raise ArmError where one is missing that made files differ."""
+        objects = self._objects if self._objects.is_dir() else None
+        try:
+            meant = git.filters_of(tree, objects)
+        except ArmError:  # it is gone, which whoever lays it out says
+            return {}
+        for other in list(self._trees.values())[-1:]:
+            lost = git.filters.undefined(meant) if other != tree else []
+            apart = set(git.differing(other, tree, objects)) if lost else set()
+            for file, driver in lost:
+                if file in apart:
+                    raise ArmError(
+                        f'arm {arm.name}: {file} differs between the arms, and is meant for filter "{driver}" of '
+                        f".gitattributes, which no configuration of git defines: one may be what the other stands for. "
+                        f"Install what defines it, or set filter.{driver}.clean and .smudge with git config --global"
+                    )
+        self._trees[arm.name] = tree
+        return git.filters.commands(meant)
 
     def _kept(self, arm: Arm, state: KeptState) -> _Source:
         def fill(home: Path) -> None:
             KeptStates(self.home).lay_out(state, home, arm.filters)
 
-        return _Source(state.digest, state.identity, fill=fill, inside=Path(state.inside))
+        git = self.home.git if state.how == "tree" else None
+        filters = self._filters(arm, git, state.digest) if git else {}
+        return _Source(state.digest, state.identity, fill=fill, inside=Path(state.inside), filters=filters)
 
     @property
     def _objects(self) -> Path:
