@@ -22,8 +22,8 @@ def read_command(reader: KeyReader, table: Mapping[str, Any], path: str) -> Comm
     """Return the command of a workload's table, None where it has none."""
     if "command" not in table:
         return None
-    template, shell = (reader.value(table, COMMAND_KEYS[name], path) for name in ("command", "shell"))
-    return Command(template or "", shell)
+    template, shell, given = (reader.value(table, COMMAND_KEYS[name], path) for name in ("command", "shell", "input"))
+    return Command(template or "", shell, given)
 
 
 def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ...]) -> None:
@@ -34,6 +34,8 @@ def _check(reader: KeyReader, path: str, workload: Workload, arms: tuple[Arm, ..
     templates = [(f"{path}.command", workload.template, shared)]
     templates += [(f"arms.{arm.name}.command", arm.command_for(workload), (arm,)) for arm in arms if arm not in shared]
     templates += [(f"{path}.{name}", step, arms) for name, step in workload.steps.items()]
+    if isinstance(workload.what, Command) and workload.what.input:
+        templates.append((f"{path}.input", workload.what.input, arms))
     if workload.answer_rule.compare:
         templates.append((f"{path}.answer.compare", workload.answer_rule.compare, arms))
     used: set[str] = set()
@@ -70,7 +72,8 @@ def check_template(reader: KeyReader, path: str, template: str, values: Mapping[
 
 
 def _digested(command: Command) -> dict[str, Any]:
-    return {"template": command.template, "shell": command.shell}
+    given = {"input": command.input} if command.input else {}
+    return {"template": command.template, "shell": command.shell, **given}
 
 
 COMMAND_KIND = WorkloadKind(

@@ -146,6 +146,7 @@ SHARED_KEYS = _table(  # of workloads of every kind
 COMMAND_KEYS = _table(
     _text("command", "the command line"),
     Key("shell", Type.FLAG, "whether a shell reads it", default=False),
+    _text("input", "the file that is its standard input", ""),
     _own("ready", "how it is seen that a trial is ready"),
     _choice("end", "when a trial ends", "at exit", ("at exit", "at ready"), "no end of a trial"),
     _own("inputs", "one workload for each value"),

@@ -46,12 +46,15 @@ class Command:
         Before placeholders are filled.
     shell : bool
         Whether a shell reads it.
+    input : str
+        The file that is its standard input, relative to the arm's folder, before placeholders are filled; "" for none.
     """
 
     kind: ClassVar[str] = "command"
 
     template: str
     shell: bool = False
+    input: str = ""
 
 
 @dataclass(frozen=True)

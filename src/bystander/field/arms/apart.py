@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
-from bystander.design import Arm, KeptState, Study, TimedCallable, filled_words, unbraced
+from bystander.design import Arm, Command, KeptState, Study, TimedCallable, fill_plain, filled_words, unbraced
 from bystander.errors import UsageError
 from bystander.field.arms.folders import NotOfTheArm
 from bystander.field.arms.study_folder import StudyFolder
@@ -31,6 +31,8 @@ def arm_words(study: Study, arm: Arm) -> tuple[str, ...]:
                 words += template.split()
         if isinstance(workload.what, TimedCallable):
             words.append(workload.what.python)
+        elif isinstance(workload.what, Command) and workload.what.input:
+            words.append(fill_plain(workload.what.input, values))
     for step in (*arm.build, *arm.before_all):
         words += shlex.split(unbraced(step))
     return tuple(words)

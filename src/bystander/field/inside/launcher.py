@@ -197,7 +197,7 @@ def run_trial(request, requests, itself):
     try:
         os.chdir(request["folder"])
         actions = [
-            (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+            (os.POSIX_SPAWN_OPEN, 0, request.get("input") or os.devnull, os.O_RDONLY, 0),
             (os.POSIX_SPAWN_DUP2, FILES[0], 1),
             (os.POSIX_SPAWN_DUP2, FILES[1], 2),
             *watch.actions(),

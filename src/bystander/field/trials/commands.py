@@ -17,6 +17,7 @@ from bystander.design import (
     PrintedNumber,
     ToldLimits,
     Workload,
+    fill_plain,
     fill_shell,
     filled_words,
 )
@@ -53,6 +54,8 @@ class ReadyCommand:
         How the launcher sees that it is ready: one of pattern, file and port, and whether it ends there.
     secrets : tuple of str
         Values that are masked in what is kept of its output.
+    input : str
+        The file that is its standard input; "" for none.
     """
 
     path: str
@@ -71,6 +74,7 @@ class ReadyCommand:
     numbers: Mapping[str, PrintedNumber] = field(default_factory=dict)
     ready: Mapping[str, Any] = field(default_factory=dict)
     secrets: tuple[str, ...] = ()
+    input: str = ""
 
 
 @dataclass(frozen=True)
@@ -126,7 +130,20 @@ def ready_command(workload: Workload, site: Site, key: str = "command", template
     shell = isinstance(workload.what, Command) and workload.what.shell
     argv = ["sh", "-c", fill_shell(template, values)] if shell else filled_words(template, values)
     path = found_program(argv[0], workload, site, key, "name one that is there")
-    return ReadyCommand(path, tuple(argv), site.folder, site.environment, workload.limit_s)
+    given = _input(workload, site) if key == "command" else ""
+    return ReadyCommand(path, tuple(argv), site.folder, site.environment, workload.limit_s, input=given)
+
+
+def _input(workload: Workload, site: Site) -> str:
+    """Return the file that is a command's standard input, "" for none; raise StudyError where there is no such file."""
+    if not isinstance(workload.what, Command) or not workload.what.input:
+        return ""
+    path = Path(site.folder, fill_plain(workload.what.input, site.arm.values_for(workload)))
+    if not path.is_file() or not os.access(path, os.R_OK):
+        raise StudyError(
+            [f'workloads.{workload.base}.input: there is no file "{path.name}" under arm {site.arm.name} ({path})']
+        )
+    return str(path)
 
 
 def ready_step(template: str, site: Site, key: str, secrets: Iterable[str] = ()) -> ReadyCommand:

@@ -216,6 +216,7 @@ class Launcher:
             "marks": str(self.marks) if command.listens else "",
             "hold": hold,
             "ready": dict(command.ready),
+            "input": command.input,
         }
 
     @staticmethod

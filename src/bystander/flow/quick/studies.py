@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import shlex
+import stat
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -85,6 +87,8 @@ class Quick:
 
 def quick_study(quick: Quick, here: Path) -> tuple[Study, StudyFolder]:
     """Return the study of what is given without one, in the folder as it stands."""
+    if not quick.calls:
+        _refuse_input(quick)
     if quick.calls:
         study = _callables(quick, here)
     elif quick.arms:
@@ -100,6 +104,25 @@ def quick_study(quick: Quick, here: Path) -> tuple[Study, StudyFolder]:
         keep_environment=quick.keep,
     )
     return _with_ready(with_numbers(study, quick.numbers), quick), StudyFolder(here)
+
+
+def _refuse_input(quick: Quick) -> None:
+    """Raise UsageError where this program was given a file or a pipe to read: trials read nothing."""
+    try:
+        state = os.fstat(0)
+    except OSError:
+        return
+    is_file = stat.S_ISREG(state.st_mode)
+    if (not is_file and not stat.S_ISFIFO(state.st_mode)) or (is_file and not state.st_size):
+        return
+    named = os.path.relpath(Path("/proc/self/fd/0").readlink()) if is_file else ""
+    words = quick.command or shlex.split(quick.arms[0].partition("=")[2])
+    line = f"{shlex.join(words)} < {shlex.quote(named or 'FILE')}"
+    example = f"-- sh -c {shlex.quote(line)}" if quick.command else f'--arm NAME="sh -c {shlex.quote(line)}"'
+    raise UsageError(
+        f"trials read nothing from standard input, and it is {named or 'a pipe'} here; give each trial the file: "
+        f"{example} (where nothing is meant to be read: < /dev/null)"
+    )
 
 
 def one_command_study(words: Sequence[str], here: Path, keep: Sequence[str] = ()) -> tuple[Study, StudyFolder]:
