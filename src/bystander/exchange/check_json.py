@@ -46,7 +46,11 @@ def check_json(checked: Checked) -> str:
                 "lines": list(one.lines),
             }
             for one in checked.differences
+            if not one.varies
         ],
+        "answers_vary": list(
+            dict.fromkeys(study.workloads[one.workload].name for one in checked.differences if one.varies)
+        ),
         "machine": checked.machine.known,
         "expected_s": checked.expected_s,
         "placebo_blocks": checked.placebo_blocks,

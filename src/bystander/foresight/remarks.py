@@ -145,9 +145,11 @@ def unwatched(why: str) -> list[str]:
 
 
 def difference_sentence(study: Study, difference: AnswerDifference) -> str:
-    """Say that a candidate answers differently."""
+    """Say that a candidate answers differently, or that answers differ by themselves."""
     reference, arm = study.names(difference.comparison)
     workload = study.workloads[difference.workload].name
+    if difference.varies:
+        return f"{workload}: answers differ from trial to trial: not compared."
     reason = study.accepted(difference.workload, difference.comparison.candidate)
     accepted = f", which is accepted: {reason}" if reason else ""
     return f"{workload}: {arm} gives another answer than {reference}{accepted}."

@@ -27,11 +27,18 @@ class Tried:
 
 @dataclass(frozen=True)
 class AnswerDifference:
-    """A workload whose candidate answered differently; the lines of a short diff."""
+    """A workload whose candidate answered differently; the lines of a short diff.
+
+    Attributes
+    ----------
+    varies : bool
+        Whether an arm does not answer alike by itself, so that nothing is told by it.
+    """
 
     workload: int
     comparison: Comparison
     lines: tuple[str, ...]
+    varies: bool = False
 
 
 @dataclass(frozen=True)

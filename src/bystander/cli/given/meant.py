@@ -21,11 +21,11 @@ def meant_study(
 ) -> tuple[Study, StudyFolder, Path]:  # fmt: skip
     """Return the study that is meant, where it lies, and the archive that its record goes to."""
     from bystander.flow.places import load_study, new_archive
-    from bystander.flow.quick.studies import one_command_study
+    from bystander.flow.quick.studies import compared_command_study
     from bystander.flow.sessions.early_ends import noted
 
     if command and study:
         raise UsageError("--study and a command are both given; keep the one that is meant")
     with noted(archive, variables(), here()):
-        meant, home = one_command_study(command, here()) if command else load_study(study, here())
+        meant, home = compared_command_study(command, here()) if command else load_study(study, here())
     return meant, home, new_archive(archive, variables(), home)

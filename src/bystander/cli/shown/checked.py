@@ -11,7 +11,7 @@ from rich.text import Text
 
 from bystander.cli.shown.console import tell
 from bystander.design import Given, Study, command_line, machine_sentences, machine_title
-from bystander.foresight import AnswerDifference, Checked
+from bystander.foresight import AnswerDifference, Checked, difference_sentence
 from bystander.units import counted, duration_text, numbered, share_text
 
 __all__ = ["show"]
@@ -145,6 +145,8 @@ def _answers(checked: Checked, shown: list[int]) -> list[Column]:
     def cell(w: int) -> Text:
         if w in failed:
             return Text("unknown")
+        if any(one.varies for one in checked.differences if one.workload == w):
+            return Text("vary")
         if differing := [one.comparison.candidate for one in checked.differences if one.workload == w]:
             accepted = all(study.accepted(w, arm) for arm in differing)
             return Text("accepted") if accepted else Text("DIFFERS", style="slower")
@@ -188,6 +190,10 @@ def _print_commands(console: Console, checked: Checked, shown: list[int]) -> Non
 
 
 def _print_difference(console: Console, study: Study, difference: AnswerDifference) -> None:
+    if difference.varies:
+        console.print(difference_sentence(study, difference))
+        console.print()
+        return
     reference, arm = study.names(difference.comparison)
     console.print(f"{study.workloads[difference.workload].name}: {arm} gives another answer than {reference},")
     if reason := study.accepted(difference.workload, difference.comparison.candidate):

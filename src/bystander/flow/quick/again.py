@@ -229,7 +229,7 @@ def _study(
         arms.append(replace(first, name=FIRST, build=build or first.build))
         compared = (Comparison(0, 1), Comparison(2, 1))
     if not record.head.study_file:
-        study = _without_study(record, home, arm)
+        study = _without_study(record, home)
         arms = [replace(one, command={k: _inside(text, home.path) for k, text in one.command.items()}) for one in arms]
     alone = not study.comparisons
     if alone:
@@ -245,21 +245,19 @@ def _study(
     return with_placebo(planned) if study.control else planned
 
 
-def _without_study(record: Record, home: StudyFolder, arm: Arm) -> Study:
+def _without_study(record: Record, home: StudyFolder) -> Study:
     """Return the study of what was given without one: named anew, its paths relative, its answers compared.
 
-    What it prints or returns is compared where it was the same in every trial.
+    What it prints or returns is compared where it is the same in every trial, and where it is not that is said.
     """
-    study, trials = record.head.study, record.trials
-    mine = (trials.arm == study.arms.index(arm)) & ~trials.failed
+    study = record.head.study
     workloads = []
-    for w, workload in enumerate(study.workloads):
-        answers, what = set(trials.answers[mine & (trials.workload == w)].tolist()), workload.what
+    for workload in study.workloads:
+        what = workload.what
         if isinstance(what, Command):
             what = replace(what, template=_inside(what.template, home.path))
         told = "output" if isinstance(what, Command) else "result"
-        steady = len(answers) == 1 and answers != {-1} and workload.answer in (None, told)
-        workloads.append(replace(workload, what=what, answer=told if steady else None))
+        workloads.append(replace(workload, what=what, answer=told if workload.answer in (None, told) else None))
     name = study.name.removesuffix(" now").removesuffix(" again") + " again"
     return replace(study, name=name, workloads=tuple(workloads))
 

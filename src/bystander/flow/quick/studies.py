@@ -38,6 +38,7 @@ NOW = "now"
 
 __all__ = [
     "Quick",
+    "compared_command_study",
     "inspected_callable_study",
     "one_command_study",
     "path_of",
@@ -130,6 +131,12 @@ def one_command_study(words: Sequence[str], here: Path, keep: Sequence[str] = ()
     return quick_study(Quick(tuple(words), keep=tuple(keep)), here)
 
 
+def compared_command_study(words: Sequence[str], here: Path) -> tuple[Study, StudyFolder]:
+    """Return the study of one command that runs in several states: what it prints is compared where it repeats."""
+    study, home = one_command_study(words, here)
+    return replace(study, workloads=tuple(replace(one, answer="output") for one in study.workloads)), home
+
+
 def _one_command(words: Sequence[str]) -> Study:
     text = braced(shlex.join(words))
     name = Path(words[0]).name or "command"
@@ -160,7 +167,8 @@ def _commands(quick: Quick) -> Study:
         except ValueError:
             raise UsageError(f"--arm: the command of {name} has a quote that is never closed") from None
         made.append(Arm(name, command={"": braced(command)}, in_place=True))
-    workload = Workload("command", "command", Command(""), limit_s=DEFAULT_LIMIT_S)
+    # What they print is compared where it is the same in every trial.
+    workload = Workload("command", "command", Command(""), limit_s=DEFAULT_LIMIT_S, answer="output")
     return Study(name=" and ".join(arm.name for arm in made), arms=tuple(made), workloads=(workload,))
 
 
@@ -172,9 +180,8 @@ def _callables(quick: Quick, here: Path) -> Study:
     timed = [quick_callable(call, quick.given, quick.make_input) for call in named.values()]
     timed = [replace(one, samples=_SAMPLES) for one in timed]
     name = timed[0].call.partition(":")[2]
-    # Of one alone the result is kept: held against it is what it returns after an edit, if it is always the same.
-    answer = "result" if alone else None
-    workload = Workload(name, name, timed[0], limit_s=DEFAULT_LIMIT_S, answer=answer, start=Start.IN_PROCESS)
+    # Of one alone the result is kept, too: held against it is what it returns after an edit.
+    workload = Workload(name, name, timed[0], limit_s=DEFAULT_LIMIT_S, answer="result", start=Start.IN_PROCESS)
     arms = tuple(
         Arm(arm, command={} if alone else {"": one.call}, in_place=True, environment=path_of(one.call, here))
         for arm, one in zip(named, timed, strict=True)

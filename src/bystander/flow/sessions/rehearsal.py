@@ -53,9 +53,17 @@ def rehearse(
             observer.tried(workload.name, arm.name, outcome)
             tried.append(Tried(w, a, outcome))
             answers.append((outcome, texts[0][:_COMPARED] if texts else outcome.answer))
+        steady: dict[int, bool] = {}
         for comparison in study.all_comparisons if workload.answer else ():
             (one, first), (other, second) = (answers[a] for a in comparison.arms)
-            if _differ(one, other):
+            if not _differ(one, other):
+                continue
+            for a in comparison.arms:  # once more: what differs by itself tells nothing of the other arm
+                if a not in steady:
+                    steady[a] = not _differ(answers[a][0], trials.run(w, a))
+            if not all(steady[a] for a in comparison.arms):
+                differences.append(AnswerDifference(w, comparison, (), varies=True))
+            else:
                 by_program = workload.answer_rule.compare
                 told = ("as answer.compare says",) if by_program else _diff(first, second, *study.names(comparison))
                 differences.append(AnswerDifference(w, comparison, told))
@@ -70,6 +78,8 @@ def keep_answers_apart(writer: RecordWriter, run: Run, study: Study, differences
     """Keep where answers first part, for whoever reads the record: answers themselves are not kept."""
     found: dict[tuple[int, int], dict[str, tuple[str, ...]]] = {}
     for one in differences:
+        if one.varies:
+            continue
         apart = found.setdefault((one.workload, one.comparison.candidate), {})
         apart[study.arms[one.comparison.reference].name] = one.lines
     for (workload, arm), apart in found.items():

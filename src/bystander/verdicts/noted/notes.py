@@ -234,7 +234,8 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
     names = study.names(pair.comparison)
     varying = [name for name, found in zip(names, seen, strict=True) if len(found) > 1]
     if varying:
-        return Note("answer-varies", f"The answer is not the same in every trial of {' and '.join(varying)}.")
+        whose = f" under {varying[0]}" if len(varying) < len(names) else ""
+        return Note("answer-varies", f"Answers differ from trial to trial{whose}: not compared.")
     if seen[0] == seen[1]:
         return None
     sentence = f"{names[1]} gives another answer than {names[0]}"
