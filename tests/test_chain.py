@@ -47,10 +47,11 @@ from bystander.stats import benjamini_hochberg
 from bystander.verdicts import decide, ladder, ladder_lines, ladder_notes, step_axis
 
 ROOT = Path(__file__).parents[1]
-def chain_record(logs: np.ndarray) -> Record:
-    """Return a record of states whose log times are given, shape (states, blocks)."""
+def chain_record(logs: np.ndarray, broken: str = "") -> Record:
+    """Return a record of states whose log times are given, shape (states, blocks); one may have failed always."""
     names = [f"s{i}" for i in range(len(logs))]
-    record = made_record({"walk": {name: np.exp(row).tolist() for name, row in zip(names, logs, strict=True)}})
+    walk = {name: np.exp(row).tolist() for name, row in zip(names, logs, strict=True)}
+    record = made_record({"walk": walk}, failed={("walk", broken): range(logs.shape[1])} if broken else None)
     links = tuple(Link(after, before) for before, after in pairwise(names))
     total = Comparison(0, len(names) - 1)
     compared = dict.fromkeys([*(Comparison(i - 1, i) for i in range(1, len(names))), total])
@@ -81,6 +82,22 @@ def test_a_chain_finds_small_gains_and_names_few_that_are_none() -> None:
     assert false <= 6
     assert held >= 0.9 * 12 * rounds
     assert totals >= rounds - 3
+
+
+def test_an_edit_that_mends_is_not_blamed_for_what_the_one_before_it_broke() -> None:
+    """It is held against the last state that ran, by its own blocks; only the state that failed is named."""
+    rng = np.random.default_rng(7)
+    logs = np.log([1.0, 1.0, 0.6, 0.8])[:, None] + rng.normal(0, 0.01, (4, 20))
+    made = ladder(chain_record(logs, "s2"))
+    apart = ladder(chain_record(logs[[0, 1, 3]]))
+    rows = [rung.rows[0] for rung in made.rungs]
+
+    assert [row.verdict for row in rows] == ["same", "failed", "faster"]
+    assert (rows[2].against, rows[2].estimate) == ("s1", pytest.approx(apart.rungs[1].rows[0].estimate))
+    assert rows[2].p_adjusted == pytest.approx(min(1.0, 3 * rows[2].p))
+    notes = ladder_notes(made)
+    assert [note for note in notes if "fails" in note] == ["s2 fails in walk."]
+    assert "s3: Held against s1, the last state that ran: s2 did not." in notes
 
 
 def test_links_are_adjusted_together_and_the_total_by_itself() -> None:

@@ -8,8 +8,9 @@ product of links: their estimates share the states between them, and errors woul
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,9 +56,10 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
         raise UsageError(f"record {head.name} is no chain of states; bystander decide shows it")
     compared, measure = ComparedRecord(record), main_measure(record)
     stopped = stopping(compared)
-    rows, together = _decided(compared, study.links, measure, stopped)
     kind = ChainKind(study.chain.kind)
     stairs, whole = kind.climbs, kind is not ChainKind.AGAIN
+    held = _held_against(record, study.links) if stairs else {}
+    rows, together = _decided(compared, study.links, measure, stopped, held)
     so_far = _so_far(compared, measure, 0, [link.candidate for link in study.links]) if stairs else {}
     total_of = Comparison(0, study.links[-1].candidate if stairs else 1)
     total, totals = rows, together
@@ -66,6 +68,10 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
     names = chosen_names(study.workloads, only, f"record {head.name}") if only else ()
     shown = [w for w, workload in enumerate(study.workloads) if not only or workload.name in names]
     by_key = {row.key: row for row in rows}
+    for (w, link), comparison in held.items():
+        row = by_key[study.workloads[w].name, comparison]
+        broken = study.names(link)[0]
+        by_key[study.workloads[w].name, link] = row._replace(notes=(say.held_against(row.against, broken), *row.notes))
     apart = disagreements(compared) if kind is ChainKind.PIECES else ()
 
     def of(comparison: Comparison, found: dict[tuple[str, Comparison], Row]) -> tuple[Row, ...]:
@@ -106,20 +112,55 @@ def ladder(record: Record, only: Sequence[str] = ()) -> Ladder:
     )
 
 
+def _held_against(record: Record, links: Sequence[Comparison]) -> dict[tuple[int, Comparison], Comparison]:
+    """Return against what a link is held whose first state never ran a workload: the last state before it that did.
+
+    Else the edit that mends a state would be blamed for what the one before it broke.
+    """
+    study, trials = record.head.study, record.trials
+    ran = np.zeros((len(study.workloads), len(study.arms)), dtype=bool)
+    ran[trials.workload[~trials.failed], trials.arm[~trials.failed]] = True
+    before = {link.candidate: link.reference for link in links}
+    held = {}
+    for w in range(len(study.workloads)):
+        for link in links:
+            state: int | None = link.reference
+            while state is not None and not ran[w, state]:
+                state = before.get(state)
+            if state is not None and state != link.reference:
+                held[w, link] = Comparison(state, link.candidate)
+    return held
+
+
 def _decided(
-    compared: ComparedRecord, comparisons: Sequence[Comparison], measure: Measure, stopped: Stopping
+    compared: ComparedRecord,
+    comparisons: Sequence[Comparison],
+    measure: Measure,
+    stopped: Stopping,
+    held: Mapping[tuple[int, Comparison], Comparison] = MappingProxyType({}),
 ) -> tuple[list[Row], dict[Comparison, tuple[Whole | None, Whole | None]]]:
-    """Return the rows of comparisons that are one family, and what all workloads say together under each."""
+    """Return the rows of comparisons that are one family, and what all workloads say together under each.
+
+    Parameters
+    ----------
+    held : mapping
+        By workload and comparison: the comparison that takes its place.
+    """
     study = compared.record.head.study
     size = len(study.workloads) * len(comparisons)
     family = Family(study.risk, size, 1, primary=True, strict=study.risk / size, small=True, every=study.every_row)
-    made = ComparisonRows(compared, comparisons, study.margin, stopped)
-    rows, members = made.of([measure], family), made.members([measure])
+    of = {(w, one): held.get((w, one), one) for w in range(len(study.workloads)) for one in comparisons}
+    made = ComparisonRows(compared, tuple(dict.fromkeys([*comparisons, *held.values()])), study.margin, stopped)
+    chosen = {(w, taken) for (w, _), taken in of.items()}
+    members = made.members([measure])
+    members = members.only([i for i, pair in enumerate(members.pairs) if pair.key in chosen])
+    rows = made.of([measure], family, chosen)
     together: dict[Comparison, tuple[Whole | None, Whole | None]] = dict.fromkeys(comparisons, (None, None))
     if len(study.workloads) > 1:
+        link_of = {(w, taken): link for (w, link), taken in of.items()}
         places: dict[Comparison, list[int]] = {}
-        for i, row in enumerate(rows):
-            places.setdefault(row.comparison, []).append(i)
+        for i, pair in enumerate(members.pairs):
+            places.setdefault(link_of[pair.key], []).append(i)
         for comparison, mine in places.items():
             # What all say together has no family that adjusts it: each link pays for all of them (Bonferroni).
             error = study.risk / len(comparisons)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -70,10 +70,20 @@ class ComparisonRows:
     stopped: Stopping
     _kept: dict[str, FamilyRows] = field(default_factory=dict)
 
-    def of(self, measures: Sequence[Measure], family: Family) -> list[Row]:
-        """Return the rows of a family with their verdicts and intervals."""
+    def of(
+        self, measures: Sequence[Measure], family: Family, chosen: Container[tuple[int, Comparison]] | None = None
+    ) -> list[Row]:
+        """Return the rows of a family with their verdicts and intervals.
+
+        Parameters
+        ----------
+        chosen : container, optional
+            The rows that belong to it, by workload and comparison; all by default.
+        """
         record = self.compared.record
         members = self.members(measures)
+        if chosen is not None:
+            members = members.only([i for i, pair in enumerate(members.pairs) if pair.key in chosen])
         if not family.primary:  # what only some programs tell of themselves counts only where it is told
             members = members.only([i for i, row in enumerate(members.readings) if row.testable])
             size = max(1, len(members.pairs))

@@ -23,6 +23,7 @@ __all__ = [
     "decided_earlier",
     "fails_more",
     "failures_kept",
+    "held_against",
     "hours_apart",
     "left_out",
     "margin_undetermined",
@@ -242,6 +243,11 @@ def answers(record: Record, pair: RowTrials) -> Note | None:
     if accepted := study.accepted(pair.workload, pair.comparison.candidate):
         return Note("answer-accepted", f"{sentence}, which is accepted: {accepted}.")
     return Note("answer-differs", f"{sentence}.")
+
+
+def held_against(state: str, broken: str) -> Note:
+    """The state before the edit never ran."""
+    return Note("held-against", f"Held against {state}, the last state that ran: {broken} did not.")
 
 
 def part_and_whole(parts: Sequence[Row], whole: Row) -> Note:

@@ -186,10 +186,10 @@ def ladder_notes(ladder: Ladder) -> list[str]:
     found = [ladder.placebo] if ladder.placebo else []
     for rung in ladder.rungs:
         name, size = rung.link.name, rung.link.size
-        if others := [row.workload for row in rung.rows if row.has("answer-differs")]:
-            of = "" if ladder.alone else f" of {listed(others, _NAMED)}"
+        if others := [row for row in rung.rows if row.has("answer-differs")]:
+            of = "" if ladder.alone else f" of {listed([row.workload for row in others], _NAMED)}"
             found.append(
-                f"{name} gives another answer{of} than {rung.link.since}: what is faster and wrong is no gain."
+                f"{name} gives another answer{of} than {others[0].against}: what is faster and wrong is no gain."
             )
         if failed := [row.workload for row in rung.rows if row.verdict == Verdict.FAILED]:
             found.append(f"{name} fails in {listed(failed, _NAMED)}.")
