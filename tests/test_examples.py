@@ -100,7 +100,13 @@ def test_sanitizers_are_found_by_their_names(tmp_path: Path) -> None:
         ("make CFLAGS='-g -O0'", True), ("cmake -DCMAKE_BUILD_TYPE=Debug .", True), ("cargo build", True),
         ("cc -fsanitize=address x.c", True), ("cc --coverage x.c", True), ("./configure --with-pydebug", True),
         ("cargo build --release", False), ("cmake -DCMAKE_BUILD_TYPE=Release .", False), ("make -O", False),
-        ("make", False), ("cc -O2 x-O0.c", False),
+        ("make", False), ("cc -O2 x-O0.c", False), ("make OPT=-O0", True), ("make X='-O0 -g'", True),
+        ("make OPT=-O2", False), ("rustc x.rs", True), ("rustc -C opt-level=0 x.rs", True), ("rustc -O x.rs", False),
+        ("rustc -C opt-level=3 x.rs", False), ("cargo b", True), ("cargo b -r", False), ("make debug", True),
+        ("make -C debug-tools all", False), ("make BUILD=debug", True), ("npm run build -- --mode development", True),
+        ("dotnet build -c Debug", True), ("dotnet build -c Release", False), ("gcc -o p p.c", True),
+        ("gcc -o p p.o", False), ("g++ -Ofast -o p p.cpp", False), ("rustc --version", False),
+        ("python debug.py", False),
     ],
 )  # fmt: skip
 def test_build_steps_are_looked_at(step: str, doubtful: bool) -> None:

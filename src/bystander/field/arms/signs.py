@@ -22,11 +22,27 @@ _IN_PROGRAM = (
 # GCC writes its options beside debugging information: "GNU C17 12.2.0 -mtune=generic -g -O2".
 _PRODUCER = re.compile(rb"GNU (?:C|C\+\+|Fortran)[0-9]* [0-9][^\0]{3,500}")
 _IN_BUILD = (
-    (r"(?<!\S)-O0\b", "-O0 switches optimisation off"),
+    (r"(?<![^\s=\"'])-O0\b|\bopt-level\s*=\s*0\b", "{0} switches optimisation off"),
     (r"-fsanitize=", "-fsanitize slows the program down"),
     (r"--coverage\b|-fprofile-arcs|-fprofile-instr-generate", "coverage is switched on"),
-    (r"CMAKE_BUILD_TYPE=Debug|--buildtype[= ]debug\b|--with-pydebug|--enable-debug\b", "it asks for a debug build"),
-    (r"\bcargo\s+build\b(?!.*--release)(?!.*--profile)", "cargo builds without optimisation unless --release is given"),
+    (
+        r"CMAKE_BUILD_TYPE=Debug|--buildtype[= ]debug\b|--with-pydebug|--enable-debug\b|--config(?:uration)?[= ]Debug\b|"
+        r"\b(?:BUILD|BUILD_TYPE|CONFIG|CONFIGURATION|MODE|VARIANT|PROFILE)=[Dd](?:ebug|ev)(?![\w-])|"
+        r"\b(?:make|ninja)\s(?:.*\s)?debug(?![\w-])|--profile[= ]dev\b|--mode[= ]development\b|(?:^|\s)-c\s+[Dd]ebug\b",
+        "{0} asks for a debug build",
+    ),
+    (
+        r"\bcargo\s+(?:build|b)\b(?!.*(?:--release|\s-r\b|--profile))",
+        "cargo builds without optimisation unless --release is given",
+    ),
+    (
+        r"\brustc\s(?!.*(?:(?<!\S)-O\b|opt-level|--version|-vV|--print))",
+        "rustc compiles without optimisation unless -O or -C opt-level is given",
+    ),
+    (
+        r"(?:^|[\s/])(?:cc|gcc|g\+\+|c\+\+|clang|clang\+\+)(?:-\d+)?\s(?!.*(?<!\S)-O)(?=.*\.(?:c|cc|cpp|cxx)\b)",
+        "the compiler does not optimise unless -O2 or the like is given",
+    ),
 )
 _IN_COMMAND = (
     (r"-X\s*(?!utf8|pycache_prefix|frozen_modules|faulthandler)(\w+)", "-X {0} changes what the interpreter does"),
@@ -56,6 +72,8 @@ def program_signs(path: str) -> tuple[str, ...]:
     except OSError:
         return ()
     found = [meaning for pattern, meaning in _IN_PROGRAM if re.search(pattern, data)]
+    if re.search(r"/(?:target/debug|cmake-build-debug|bin/Debug)/", path):
+        found.append("it lies where debug builds lie, by its path")
     options = [match.group() for match in _PRODUCER.finditer(data)]
     plain = [one for one in options if not re.search(rb" -O[1-9sf]", one)]
     if options and 2 * len(plain) > len(options):
@@ -65,7 +83,8 @@ def program_signs(path: str) -> tuple[str, ...]:
 
 def build_signs(steps: Sequence[str]) -> list[str]:
     """Return what speaks against the build steps of an arm."""
-    return [f'"{step}": {meaning}' for step in steps for pattern, meaning in _IN_BUILD if re.search(pattern, step)]
+    found = ((step, meaning, re.search(pattern, step)) for step in steps for pattern, meaning in _IN_BUILD)
+    return [f'"{step}": {meaning.format(match.group().strip())}' for step, meaning, match in found if match]
 
 
 def command_signs(words: Sequence[str]) -> list[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bystander.design import ArmState, Study
+from bystander.design import ArmState, Study, fill_plain
 from bystander.field import build_signs, command_signs, environment_signs, program_signs
 from bystander.flow.trials.trial import Commands
 
@@ -13,7 +13,8 @@ def signs(study: Study, arms: tuple[ArmState, ...], commands: Commands) -> list[
     """Return a sentence for each sign of a debug build, missing optimisation, tracing or coverage, once each."""
     found: dict[str, list[str]] = {}
     for a, (arm, state) in enumerate(zip(study.arms, arms, strict=True)):
-        signs = [f"build step {text}" for text in build_signs(arm.build)]
+        steps = [fill_plain(step, arm.filled) for step in arm.build]
+        signs = [f"build step {text}" for text in build_signs(steps)]
         signs += environment_signs(state.facts.environment)
         interpreter = state.facts.interpreter
         if interpreter.doubts:
