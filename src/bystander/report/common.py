@@ -48,8 +48,8 @@ def methods(decision: Decision) -> list[str]:
         *([study.conditions_text] if study.conditions_text else []),
         "The estimate is the pseudo-median of the log ratios within blocks (Hodges and Lehmann 1963), the test the "
         "exact signed-rank test (Wilcoxon 1945); without blocks, the rank-sum test on all pairs of trials.",
-        f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: among rows shown as changed, at most "
-        f"{share_text(decision.risk)} are false in the long run (Benjamini and Hochberg 1995, over "
+        f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: if nothing had changed, something "
+        f"would be shown in at most {share_text(decision.risk)} of such records (Benjamini and Hochberg 1995, over "
         f"{counted(decision.comparisons, 'comparison')}). Same means shown to lie within the margin (Schuirmann 1987).",
         *([_stopping_rule(decision)] if len(decision.looks.blocks) > 1 else []),
         *([_OF_CEILINGS] if decision.ceilings else []),

@@ -48,9 +48,9 @@ def _held(ladder: Ladder) -> list[str]:
             "larger p of two exact signed-rank tests, Holm over all pieces."
         ]
     held = (
-        f"Of the links shown as changed at most {risk} are false in the long run (Benjamini and Hochberg 1995, over "
-        f"{counted(rows, 'link')}). A gain within the margin of {share_text(ladder.margin)} counts where it is shown: "
-        "small gains add up."
+        f"If no edit had changed anything, one would be shown in at most {risk} of such chains (Benjamini and Hochberg "
+        f"1995, over {counted(rows, 'link')}). A gain within the margin of {share_text(ladder.margin)} counts where it is "
+        "shown: small gains add up."
     )
     so_far = (
         "How far it has come is each state against the first in the same blocks, with its interval at "

@@ -26,7 +26,8 @@ _IN_BUILD = (
     (r"-fsanitize=", "-fsanitize slows the program down"),
     (r"--coverage\b|-fprofile-arcs|-fprofile-instr-generate", "coverage is switched on"),
     (
-        r"CMAKE_BUILD_TYPE=Debug|--buildtype[= ]debug\b|--with-pydebug|--enable-debug\b|--config(?:uration)?[= ]Debug\b|"
+        r"CMAKE_BUILD_TYPE=Debug|--buildtype[= ]debug\b|--with-pydebug|--enable-debug\b|"
+        r"--config(?:uration)?[= ]Debug\b|"
         r"\b(?:BUILD|BUILD_TYPE|CONFIG|CONFIGURATION|MODE|VARIANT|PROFILE)=[Dd](?:ebug|ev)(?![\w-])|"
         r"\b(?:make|ninja)\s(?:.*\s)?debug(?![\w-])|--profile[= ]dev\b|--mode[= ]development\b|(?:^|\s)-c\s+[Dd]ebug\b",
         "{0} asks for a debug build",

@@ -147,10 +147,10 @@ def ladder_lines(ladder: Ladder) -> list[str]:
         lines.append(f"That any of them is shown as changed by luck has a risk of {risk} (Holm over all of them).")
         return lines
     lines.append(
-        f"Of the links shown as changed, at most {risk} are false in the long run; the total is the last state against "
-        "the first in the same blocks, no product of links."
+        f"If no edit had changed anything, one would be shown in at most {risk} of such chains; the total is the last "
+        "state against the first in the same blocks, no product of links."
         if ladder.kind.climbs
-        else f"Of those shown as changed, at most {risk} are false in the long run."
+        else f"If none of them paid, one would be shown in at most {risk} of such records."
     )
     if (seen := seen_text(ladder)) and counts[Verdict.UNCLEAR] + counts[Verdict.SAME]:
         lines.append(seen)

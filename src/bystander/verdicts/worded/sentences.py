@@ -287,8 +287,8 @@ def settled_sentence(decision: Decision) -> str:
 def suite_sentence(decision: Decision) -> str:
     """Return what holds for all rows together."""
     return (
-        f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: of the rows shown as changed, "
-        f"at most {share_text(decision.risk)} are false in the long run."
+        f"Margin {share_text(decision.margin)}, risk {share_text(decision.risk)}: if nothing had changed, something "
+        f"would be shown in at most {share_text(decision.risk)} of such records."
     )
 
 
