@@ -93,6 +93,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
     """Print a decision for people."""
     from bystander.cli.shown.console import output, tell
     from bystander.cli.shown.tables import print_ceilings, print_quoted, print_rows, print_secondary, print_singles
+    from bystander.design import confirming
     from bystander.units import counted, moment_text
     from bystander.verdicts import (
         answer_sentence,
@@ -102,6 +103,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         next_sentence,
         outcome_sentence,
         placebo_sentence,
+        repeated_sentence,
         see_sentence,
         settled_sentence,
         suite_sentence,
@@ -152,6 +154,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
             if text:
                 tell(console, text)
         console.print(suite_sentence(decision), style="quiet")
+        if text := repeated_sentence(decision.repeated, confirming(decision.head, decision.given)):
+            tell(console, text)
         for text in (looks_sentence(decision), settled_sentence(decision)):
             if text:
                 console.print(text, style="quiet")

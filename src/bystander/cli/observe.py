@@ -76,6 +76,12 @@ def observe(
             help="Compare the folder as it stands with the state that it had: --again [RECORD], the newest by default.",
         ),
     ] = False,
+    confirm: Annotated[
+        str | None,
+        typer.Option(
+            "--confirm", metavar="RECORD", help="Run the very states of that record again, to see whether it holds."
+        ),
+    ] = None,
     from_first: Annotated[
         bool, typer.Option("--from-first", help="With --again: compare with the first state of all, too.")
     ] = False,
@@ -182,7 +188,7 @@ def observe(
     from bystander.flow.commands.report import Asked, append_report, refuse_targets, remove_stale, write_reports
     from bystander.flow.onward.earlier import with_earlier
     from bystander.flow.places import find_archive, new_archive
-    from bystander.flow.quick.again import AskedAgain
+    from bystander.flow.quick.again import AskedAgain, confirmed_study
     from bystander.flow.quick.studies import Quick
     from bystander.flow.sessions.pauses import DEFAULT_APART_S, Spread
     from bystander.verdicts import gate_ask, gate_words, refuse_gate
@@ -191,7 +197,8 @@ def observe(
         "a command": command, "--study": study, "--arm": arm, "--blocks": blocks, "--seed": seed, "--only": only,
         "--margin": margin, "--number": number, "--keep-environment": keep_environment, "--placebo": placebo,
         "--budget": budget, "--drop-caches": drop_caches, "--fixed": fixed, "--strict": strict, "--call": call,
-        "--given": arguments, "--make-input": make_input, "--again": again, "--from-first": from_first,
+        "--given": arguments, "--make-input": make_input, "--again": again, "--confirm": confirm,
+        "--from-first": from_first,
         "--candidate": candidate, "--build": build, "--also": also, "--keep": keep, "--resume": resume,
         "--elsewhere": elsewhere, "--ready": ready, "--end-at-ready": end_at_ready,
         "--sessions": sessions, "--apart": apart, "--with-earlier": earlier,
@@ -218,7 +225,10 @@ def observe(
             name = command[0] if command else None
             result = finish(target, name, variables(), display, elsewhere=elsewhere, wait=wait)
         else:
-            meant = _again(command, asked, archive, display) if again else _planned(quick, study, asked, archive)
+            if confirm:
+                meant = confirmed_study(find_archive(archive, variables(), here()), confirm)
+            else:
+                meant = _again(command, asked, archive, display) if again else _planned(quick, study, asked, archive)
             planned = _with(meant.study, quick, only or [])
             if most:
                 planned = replace(planned, workloads=tuple(replace(one, blocks=None) for one in planned.workloads))
@@ -248,7 +258,7 @@ def observe(
             )
     code = 0
     if result.record:
-        repeated = given_again(None if quick or again or resume else study, archive, None)
+        repeated = given_again(None if quick or again or confirm or resume else study, archive, None)
         decision, finding = decided(target, result.record, words=gate, also=gate_also, given=repeated)
         write_reports(Asked(decision, finding, target), targets)
         if summary:

@@ -18,6 +18,7 @@ __all__ = [
     "braced",
     "check_again",
     "command_line",
+    "confirming",
     "inspect_again",
     "mending",
     "observe_again",
@@ -142,6 +143,13 @@ def observe_again(head: RecordHead, given: Given, *words: str) -> str:
         word for arm in study.arms if not arm.placebo for word in ("--arm", f"{arm.name}={unbraced(arm.command[''])}")
     ]
     return command_line("observe", *words, *kept, given=bare, last=arms)
+
+
+def confirming(head: RecordHead, given: Given) -> str:
+    """Return the command that runs the very states of a record again, "" where it cannot."""
+    if not head.observed_here:
+        return ""
+    return command_line("observe", "--confirm", head.name, given=Given(archive=given.archive))
 
 
 def _given_options(timed: TimedCallable) -> list[str]:

@@ -71,6 +71,7 @@ def verdicts_json(decision: Decision, gate: GateFinding | None = None, told: Sin
             for (workload, comparison), lines in decision.answers.items()
         ],
         "summary": decision.summary,
+        "repeated": asdict(decision.repeated) if decision.repeated else None,
         "decided_on": decision.decided_on.isoformat() if decision.decided_on else None,
         "settled": [_settled(one) for one in decision.settled],
         "ceilings": [_ceiling(one) for one in decision.ceilings],

@@ -49,8 +49,8 @@ def _held(ladder: Ladder) -> list[str]:
         ]
     held = (
         f"If no edit had changed anything, one would be shown in at most {risk} of such chains (Benjamini and Hochberg "
-        f"1995, over {counted(rows, 'link')}). A gain within the margin of {share_text(ladder.margin)} counts where it is "
-        "shown: small gains add up."
+        f"1995, over {counted(rows, 'link')}). A gain within the margin of {share_text(ladder.margin)} counts where it "
+        "is shown: small gains add up."
     )
     so_far = (
         "How far it has come is each state against the first in the same blocks, with its interval at "

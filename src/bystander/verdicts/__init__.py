@@ -15,6 +15,7 @@ from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
 from bystander.verdicts.ladders import Disagreement, Ladder, Rung, SoFar
+from bystander.verdicts.repeated import Key, RecordTests, Repeated, repeated, repeated_sentence
 from bystander.verdicts.settled import SettledRow, Standing
 from bystander.verdicts.since import Change, Since, SinceRow
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
@@ -85,6 +86,7 @@ __all__ = [
     "Ends",
     "GateAsk",
     "GateFinding",
+    "Key",
     "Kind",
     "Ladder",
     "LoadPart",
@@ -95,7 +97,9 @@ __all__ = [
     "Outcome",
     "Pairing",
     "RatioAxis",
+    "RecordTests",
     "Relevance",
+    "Repeated",
     "Row",
     "Rules",
     "Rung",
@@ -160,6 +164,8 @@ __all__ = [
     "quoted_texts",
     "refuse_gate",
     "repeat_lines",
+    "repeated",
+    "repeated_sentence",
     "row_sentence",
     "rows_over_time",
     "rung_state",

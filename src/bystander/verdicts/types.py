@@ -17,6 +17,7 @@ from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.described.over_time import TrialsToSee
 from bystander.verdicts.described.single import Single
+from bystander.verdicts.repeated import Repeated
 from bystander.verdicts.settled import ACCEPTED_NOTE, SettledRow
 from bystander.verdicts.wholes import Whole
 from bystander.verdicts.words import Order, Pairing, Relevance, Scale, StopReason, Verdict
@@ -278,6 +279,8 @@ class Decision:
         By row of the study's measure: its blocks, where it is compared by them and reached a look.
     answers : mapping
         By row: where answers first part, a line each; empty where nobody kept that.
+    repeated : Repeated or None
+        How it stands among all that its archive tested; None where few were, or nothing is shown.
     """
 
     head: RecordHead
@@ -305,6 +308,7 @@ class Decision:
     decided_on: date | None = None
     series: Mapping[tuple[str, Comparison], BlockSeries] = field(default_factory=dict)
     answers: Mapping[tuple[str, Comparison], tuple[str, ...]] = field(default_factory=dict)
+    repeated: Repeated | None = None
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

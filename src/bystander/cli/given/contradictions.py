@@ -19,6 +19,7 @@ _NEED = {  # an option, and those of which one must be there for it to apply
     "--make-input": ("--call",), "--apart": ("--sessions",), "--end-at-ready": ("--ready",),
 }  # fmt: skip
 _QUICK = ("a command", "--arm", "--call")
+_NOT_AS_IT_WAS = ("--again", "--only", "--also", "--build")
 _AGAIN_ANEW = ("--arm", "--call", "--study", "--number", "--ready")  # what a record says already
 
 
@@ -36,6 +37,7 @@ def refuse_contradictions(given: set[str], words: int) -> None:
     for option, why, others in (
         ("--resume", "finishes a plan as it is", given - {"--resume", "--elsewhere"}),
         ("--again", "takes its command from a record", given & {"a command", *_AGAIN_ANEW}),
+        ("--confirm", "runs what a record ran", given & {"a command", *_NOT_AS_IT_WAS, *_AGAIN_ANEW}),
     ):
         if option in given:
             if others := others - ({"a command"} if words == 1 else set()):

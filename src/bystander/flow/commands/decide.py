@@ -23,6 +23,7 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.exchange import verdicts_json
 from bystander.flow.records.settled import judged_beside, settled_beside
+from bystander.flow.records.shown import repeated_in
 from bystander.flow.records.since import since_record
 from bystander.flow.records.told import told_accounts, told_answers
 from bystander.units import moment_text
@@ -58,7 +59,7 @@ def decided(
     redact: bool = False,
     today: date | None = None,
 ) -> tuple[Decision, GateFinding | None]:
-    """Decide a record, and hold it against a gate; nothing is run and nothing is written.
+    """Decide a record, and hold it against a gate; nothing is run, and nothing of the archive changes.
 
     Parameters
     ----------
@@ -99,7 +100,8 @@ def decided(
     accounts = {key: fated_told(account, judged) for key, account in told.items() if key in rows}
     apart = {} if redact else told_answers(archive, whole)  # what trials printed
     answers = {key: lines for key, lines in apart.items() if key in rows}
-    decision = replace(decision, notes=notes, given=given, accounts=accounts, answers=answers)
+    before = None if redact else repeated_in(archive, decision)
+    decision = replace(decision, notes=notes, given=given, accounts=accounts, answers=answers, repeated=before)
     return decision, None if ask is None else gate(decision, ask)
 
 

@@ -38,7 +38,7 @@ from bystander.flow.sessions.heads import home_of, refuse_foreign
 from bystander.flow.sessions.keeping import WITHOUT_ALSO, Keeping, no_files_text
 from bystander.units import listed
 
-__all__ = ["Again", "AskedAgain", "keeping_of", "observe_again_study"]
+__all__ = ["Again", "AskedAgain", "confirmed_study", "keeping_of", "observe_again_study"]
 
 _NAMED = 4
 LAST, NOW, FIRST = "last", "now", "first"
@@ -129,6 +129,38 @@ def observe_again_study(archive: Path, name: str | None, asked: AskedAgain) -> A
     if asked.from_first and first and first.kept and first.kept.same_files(last):
         remarks.append(f"first and last are one state, the one that record {last.record} ran")
     return Again(study, home, replace(keeping, first=first), tuple(remarks), archive)
+
+
+def confirmed_study(archive: Path, name: str) -> Again:
+    """Return the study of a record, with every arm in the very state that it had then.
+
+    Raises
+    ------
+    UsageError
+        When the record is a chain, compares nothing, or did not keep its states.
+    """
+    with Archive(archive) as kept_records:
+        head = kept_records.head(name)
+    refuse_foreign(head, "observe its study here first")
+    study = head.study
+    if study.chain or not study.comparisons:
+        instead = "bystander chain --retest tries a chain" if study.chain else "it has one arm"
+        raise UsageError(f"--confirm: record {head.name} is not one pair of states: {instead}")
+    home = home_of(head)
+    home.keep_beside(archive)
+    home.file = head.study_file
+    kept = KeptStates(home).of(head.uuid)
+    if kept is None:
+        raise UsageError(f"--confirm: record {head.name} kept no state of what it ran; observe it anew")
+    arms = []
+    for arm in study.arms:
+        of = study.reference if arm.placebo else arm
+        state = _state(head, kept, of)
+        command = arm.command if head.study_file else {k: _inside(text, home.path) for k, text in arm.command.items()}
+        laid_out = _laid_out(arm, arm.name, replace(state, record=head.name))
+        arms.append(replace(laid_out, command=command, weigh=arm.weigh))
+    keeping = Keeping(kept.also, kept.most, kept.first)
+    return Again(replace(study, arms=tuple(arms), seed=None), home, keeping, (), archive)
 
 
 def _newest(heads: Sequence[RecordHead]) -> RecordHead:
