@@ -24,7 +24,7 @@ screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py
 
 benchmarks: $(READY)
-	for program in $(filter-out %/validate.py %/validate_leads.py %/validate_growth.py %/validate_chains.py %/validate_wholes.py %/validate_ceilings.py %/leads_programs.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
+	for program in $(filter-out %/validate.py %/validate_leads.py %/validate_growth.py %/validate_chains.py %/validate_wholes.py %/validate_ceilings.py %/validate_shown.py %/leads_programs.py %/validation_text.py %/noises.py %/common.py,$(wildcard benchmarks/*.py)); do $(BIN)/python $$program || exit 1; done
 
 # Measures how often verdicts are wrong and how much they see, into docs/; the tests run its quick form.
 validate: $(READY)
@@ -32,6 +32,7 @@ validate: $(READY)
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_leads.py
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_growth.py
 	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_chains.py
+	OPENBLAS_NUM_THREADS=1 $(BIN)/python benchmarks/validate_shown.py
 
 # Long forms of tests: SIGKILL at random moments, then what is left, then --resume; launchers killed and stopped, two that
 # resume at once, archives removed, disks full and read-only; and the demo whole, live.

@@ -182,17 +182,21 @@ def test_bystanders_folder_ignores_itself(repository: Path, git: GitRun) -> None
 
 def test_an_arm_that_a_trial_changed_is_laid_out_afresh(repository: Path, run: Run) -> None:
     """A workload that writes into its own checkout is found out; the next record starts from the arm as it was."""
+    seen = repository.parent / "seen"
     (repository / "bystander.toml").write_text(
         'blocks = 3\n[arms.before]\nrevision = "v1"\n[arms.after]\n'
-        '[workloads.w]\ncommand = "sh -c \'cat program.txt; echo more >> program.txt\'"\nanswer = "output"\n',
+        f'[workloads.w]\ncommand = "sh -c \'wc -l < program.txt >> {seen}; echo more >> program.txt\'"\n',
         encoding="utf-8",
     )
     said = run("observe", "--quiet").stdout
-    again = run("check").stdout
+    run("check", "--plan-only")
+    first = seen.read_text(encoding="utf-8").split()
+    run("check")
 
     assert "The files of arm before changed during the observation (program.txt)" in " ".join(said.split())
     assert "The files of arm after changed" in " ".join(said.split())
-    assert "before: one\n" in again  # not "onemore": laid out anew
+    assert sorted(first)[:3] == ["0", "0", "1"]
+    assert seen.read_text(encoding="utf-8").split().count("0") == 4  # laid out anew, each arm once
 
 
 def test_a_workload_that_fills_its_folder_is_cut_and_told(tmp_path: Path, run: Run) -> None:

@@ -181,8 +181,9 @@ def test_above_the_limit_what_is_known_again_is_not_read(tmp_path: Path, monkeyp
         second = states.take(home, Wanted())
 
     assert states.differing(first, second) == (file.name,)
+    program(tmp_path, 3)
+    states.take(home, Wanted())
     with patch.object(seen, "file_digest", wraps=seen.file_digest) as reading:
-        states.take(home, Wanted())
         states.take(home, Wanted())
     assert reading.called, "what is younger than two seconds is read"
 

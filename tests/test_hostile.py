@@ -6,6 +6,7 @@ import json
 import os
 import signal
 import subprocess
+import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -311,7 +312,7 @@ def test_what_nobody_thought_of_is_one_sentence(run: Run, tmp_path: Path) -> Non
 
 def test_a_scratch_without_its_lock_is_cleared_once_it_is_old(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Its owner was killed before it could take the lock: then it is empty. Others keep theirs."""
-    monkeypatch.setattr(scratch.tempfile, "tempdir", str(tmp_path))
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     for name in ("bystander-old", "bystander-new", "bystander-full"):
         (tmp_path / name).mkdir()
     (tmp_path / "bystander-full" / "notes").touch()

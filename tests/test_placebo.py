@@ -145,6 +145,7 @@ folder = "old"
 build = ["sh -c 'echo built >> builds; case $PWD in */.bystander/*) touch slow;; esac'"]
 [arms.after]
 folder = "old"
+build = ["sh -c 'echo built >> builds; case $PWD in */.bystander/*) touch slow;; esac'"]
 settings.n = 2
 [workloads.w]
 command = "sh -c 'if test -e slow; then sleep 0.03; fi; cat builds'"

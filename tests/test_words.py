@@ -155,7 +155,7 @@ def test_the_suite_is_said_worst_first() -> None:
 
     assert [r.workload for r in decision.primary] == ["worse", "fine", "better"]
     assert outcome_sentence(decision) == "Of 3 comparisons: 1 slower, 1 same, 1 faster."
-    assert "at most 5 % are false" in suite_sentence(decision)
+    assert "if nothing had changed, something would be shown in at most 5 %" in suite_sentence(decision)
     assert "see where worse changed, by watching both arms" in next_sentence(decision)
 
 

@@ -3,7 +3,7 @@
 from bystander.foresight.ceilings import blocks_for_ceilings, ceiling_sentences, refuse_few_trials
 from bystander.foresight.checked import Checked, CheckedCommand
 from bystander.foresight.levels import WorkloadLevels, level_share, level_text, levels_sentences, of_text
-from bystander.foresight.links import links_sentences, refuse_too_few, refuse_unseen
+from bystander.foresight.links import links_sentences, refuse_too_few, unseen
 from bystander.foresight.noise import record_noise, tried_noise
 from bystander.foresight.outlook import Outlook, measure_advice, outlooks
 from bystander.foresight.pace import BETWEEN_S, Pace, Progress
@@ -62,7 +62,6 @@ __all__ = [
     "record_noise",
     "refuse_few_trials",
     "refuse_too_few",
-    "refuse_unseen",
     "repetition_advice",
     "require_measure",
     "shared_blocks",
@@ -75,6 +74,7 @@ __all__ = [
     "tried_noise",
     "unprinted_sentences",
     "unread_answers",
+    "unseen",
     "unwatched",
     "work_sentences",
 ]

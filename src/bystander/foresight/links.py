@@ -11,7 +11,7 @@ from bystander.foresight.outlook import Outlook
 from bystander.foresight.remarks import blocks_lacking
 from bystander.units import counted, duration_text, listed, share_text
 
-__all__ = ["links_sentences", "refuse_too_few", "refuse_unseen"]
+__all__ = ["links_sentences", "refuse_too_few", "unseen"]
 
 _NAMED = 4
 _MOST_BLOCKS = 100_000
@@ -33,7 +33,7 @@ def links_sentences(study: Study, found: Sequence[Outlook], change: float) -> li
     else:
         text = f"no gain of a {word} could be shown, however large."
     text = f"{counted(len(study.links), word)}, {study.counted_blocks}: {text}"
-    return [text, *([f"{problem}."] if (problem := _unseen(study, known, change)) else [])]
+    return [text, *([f"{problem}."] if (problem := unseen(study, known, change)) else [])]
 
 
 def refuse_too_few(study: Study) -> None:
@@ -43,13 +43,7 @@ def refuse_too_few(study: Study) -> None:
         raise UsageError(f"{least} can show nothing of {rows}: it takes {needed} at least; --blocks {needed}")
 
 
-def refuse_unseen(study: Study, found: Sequence[Outlook], change: float) -> None:
-    """Raise UsageError where a gain that is asked for would not be seen: hours would be spent for nothing."""
-    if problem := _unseen(study, found, change):
-        raise UsageError(problem)
-
-
-def _unseen(study: Study, found: Sequence[Outlook], change: float) -> str:
+def unseen(study: Study, found: Sequence[Outlook], change: float) -> str:
     """Return what cannot be seen and what would do, as a sentence without its stop; "" where all can."""
     blind = [one for one in found if one.smallest > change]
     if not blind:
@@ -80,7 +74,5 @@ def _rounded(blocks: float) -> int:
 
 def _up(share: float) -> str:
     """Return percent with two digits, not below the share."""
-    text = f"{100 * share:.2g}"
-    return (
-        text if float(text) >= 100 * share else f"{float(text) + 10 ** (math.floor(math.log10(100 * share)) - 1):.3g}"
-    )
+    step = 10.0 ** (math.floor(math.log10(100 * share)) - 1)
+    return f"{math.ceil(100 * share / step - 1e-9) * step:.12g}"  # never as "3e+02", which no option takes

@@ -67,7 +67,7 @@ def too_few(study: Study) -> list[str]:
     if needed := blocks_lacking(study):
         gated = f" with a gate on {len(study.gate.measures)} measures" if study.tests > study.planned_rows else ""
         sentences.append(
-            f"{counted(least, 'block')} can show nothing in a suite of "
+            f"{counted(least, 'block')} cannot show one changed row among "
             f"{counted(study.planned_rows, 'comparison')}{gated}: it takes {needed} at least (blocks = {needed})."
         )
     workloads = len(study.workloads)

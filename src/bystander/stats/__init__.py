@@ -24,7 +24,7 @@ from bystander.stats.sample import (
     summarise_rows,
 )
 from bystander.stats.sign_flips import Flipped, flip_p, flipped, subset_interval
-from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, walsh_contrasts
+from bystander.stats.signed_rank import WRITTEN_OUT, blocks_needed, blocks_to_reach, walsh_contrasts
 from bystander.stats.soundness import FEWEST_BLOCKS, FIRST_BLOCKS, Soundness, outlying, serial_z, soundness
 from bystander.stats.stopped import stopping_bias, student_quantile
 from bystander.stats.tails import SHARES, needed_trials, order_cut, quantile_ratios, two_speeds
@@ -60,6 +60,7 @@ __all__ = [
     "block_exponents",
     "blocks_for_shift",
     "blocks_needed",
+    "blocks_to_reach",
     "blocks_to_show",
     "broken_p",
     "by_pairs",

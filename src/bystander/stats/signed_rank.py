@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,7 @@ from bystander.stats.contrasts import Contrasts, SortedContrasts
 from bystander.stats.counted import CountedContrasts, Partners, middles, places_in, thinned
 from bystander.stats.null import signed_rank_null
 
-__all__ = ["WRITTEN_OUT", "blocks_needed", "pairs_within", "walsh_contrasts"]
+__all__ = ["WRITTEN_OUT", "blocks_needed", "blocks_to_reach", "pairs_within", "walsh_contrasts"]
 
 WRITTEN_OUT = 300  # up to so many blocks all averages are held at once
 _TOGETHER = 65_536  # averages are written out at once
@@ -131,6 +132,22 @@ class _Averages:
 
     def row(self, place: int) -> _Averages:
         return _Averages(self.ordered[place : place + 1])
+
+
+def blocks_to_reach(p: float, blocks: int, level: float) -> int:
+    """Return in how many blocks a change that gave p in so many would be shown at a level in 8 of 10 cases.
+
+    By the normal approximation, in which the deviate of p grows with the square root of the blocks; never fewer than
+    could show anything at that level.
+
+    Parameters
+    ----------
+    p : float
+        Two-sided, in (0, 1).
+    """
+    normal = NormalDist()
+    seen, wanted = -normal.inv_cdf(p / 2), normal.inv_cdf(1 - level / 2) + normal.inv_cdf(0.8)
+    return max(blocks_needed(1, level), math.ceil(blocks * (wanted / seen) ** 2)) if seen > 0 else blocks
 
 
 def blocks_needed(comparisons: int, risk: float) -> int:

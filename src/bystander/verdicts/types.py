@@ -97,6 +97,8 @@ class Row(NamedTuple):
     smallest_shown : float
         The smallest change that this row's scatter could have shown, on the row's scale as an increase
         (a share for ratios); NaN where it does not apply.
+    blocks_for_this : int
+        Blocks in which a row that looks changed by itself would usually be shown among all; 0 for other rows.
     blocks_for_margin, seconds_for_margin : float
         Of an unclear row, and of CPU time: the most blocks of a new record that shows a change of the margin in 8 of
         10 cases, and what they take; NaN where it does not apply or is not known.
@@ -138,6 +140,7 @@ class Row(NamedTuple):
     blocks_run: int = 0
     comparison: Comparison = _USUAL
     against: str = ""
+    blocks_for_this: int = 0
 
     @property
     def key(self) -> tuple[str, Comparison]:

@@ -70,7 +70,7 @@ def _chain(study: Path, archive: Path) -> str | None:
     from bystander.flow.places import load_study
 
     planned, home = load_study(study, study.parent)
-    asked = AskedChain(change=_CHANGE)
+    asked = AskedChain(change=_CHANGE, refuse=True)
     tell(output(), f"  {command_line(*_CHAIN)}")
     try:
         with Display() as display:
@@ -97,7 +97,7 @@ def _apart(archive: Path, chain: str) -> str | None:
 
     link = lumped(chain_ladder(archive, chain))
     tell(output(), f"  {command_line('chain', '--hunks', link, '--only', _APART)}")
-    asked = AskedChain(only=(_APART,))  # what the chain asked for is asked for again
+    asked = AskedChain(only=(_APART,), refuse=True)  # what the chain asked for is asked for again
     try:
         with Display() as display:
             done = gone_on(archive, chain, GoOn(hunks=link), asked, variables(), display)

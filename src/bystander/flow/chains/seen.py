@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from bystander.design import Study
+from bystander.errors import UsageError
 from bystander.flow.observer import Observer
 from bystander.flow.sessions.session import Foresee
 from bystander.flow.trials.blocks import trial_blocks
 from bystander.flow.trials.trial import TrialRunner
-from bystander.foresight import FEWEST_BLOCKS, Tried, links_sentences, outlooks, refuse_unseen, tried_noise
+from bystander.foresight import FEWEST_BLOCKS, Tried, links_sentences, outlooks, tried_noise, unseen
 from bystander.verdicts import Noise
 
 __all__ = ["foreseen_links"]
@@ -17,8 +18,10 @@ __all__ = ["foreseen_links"]
 _TRYING_S, _MOST_TRIED = 20.0, 20
 
 
-def foreseen_links(change: float | None, noises: Sequence[Noise] = ()) -> Foresee:
-    """Return what says which gain of a link could be seen, and refuses where that is not the one asked for.
+def foreseen_links(change: float | None, noises: Sequence[Noise] = (), refuse: bool = False) -> Foresee:
+    """Return what says which gain of a link could be seen, and warns where that is not the one asked for.
+
+    It is an estimate from few blocks, which may be three times too dark.
 
     Parameters
     ----------
@@ -26,6 +29,8 @@ def foreseen_links(change: float | None, noises: Sequence[Noise] = ()) -> Forese
         The smallest gain that matters, as a share; the study's margin by default.
     noises : sequence of Noise
         Of an earlier record, so that no blocks need be tried.
+    refuse : bool
+        Refuse rather than warn.
     """
 
     def foresee(study: Study, trials: TrialRunner, tried: tuple[Tried, ...], observer: Observer) -> None:
@@ -36,7 +41,8 @@ def foreseen_links(change: float | None, noises: Sequence[Noise] = ()) -> Forese
             count = min(_MOST_TRIED, max(FEWEST_BLOCKS, int(_TRYING_S / max(pair_s, 1e-3))))
             known = tried_noise(study, trial_blocks(study, trials, tried, count, observer), tried)
         found = outlooks(study, known, wanted)
-        refuse_unseen(study, found, wanted)
+        if refuse and (problem := unseen(study, found, wanted)):
+            raise UsageError(problem)
         for sentence in links_sentences(study, found, wanted):
             observer.remark(sentence)
 

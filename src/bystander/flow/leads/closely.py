@@ -28,8 +28,8 @@ from bystander.design import (
 from bystander.errors import UsageError
 from bystander.evidence import against_sizes, content_of, matching_places
 from bystander.exchange import within_json
+from bystander.flow.leads.edits import source_now
 from bystander.flow.leads.kept import newest_runs
-from bystander.flow.leads.sources import source_now
 from bystander.units import listed, share_text
 
 __all__ = ["close_ups", "closely_json"]

@@ -40,8 +40,8 @@ from bystander.evidence import (
     way_down,
 )
 from bystander.flow.leads.accounts import asked_of, seen_of
+from bystander.flow.leads.edits import source_now
 from bystander.flow.leads.kept import Kept
-from bystander.flow.leads.sources import source_now
 from bystander.flow.leads.tables import sums_of_state, table_of_state
 from bystander.units import capital, duration_text, either, listed
 

@@ -28,6 +28,8 @@ class AskedChain:
     every : bool
         All commits of a range, rather than first parents only.
     placebo : bool
+    refuse : bool
+        End where the gain that is asked for would not be seen, by an estimate from few blocks, rather than warn.
     """
 
     arm: str | None = None
@@ -38,6 +40,7 @@ class AskedChain:
     noise_of: str | None = None
     every: bool = False
     placebo: bool = False
+    refuse: bool = False
 
 
 @dataclass(frozen=True)

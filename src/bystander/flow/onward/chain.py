@@ -98,7 +98,7 @@ def observe_chain(
     if study.chain:
         study = replace(study, chain=replace(study.chain, change=asked.change))
     return observe(
-        study, home, archive, caller, observer, wait=wait, foresee=foreseen_links(asked.change, noises),
+        study, home, archive, caller, observer, wait=wait, foresee=foreseen_links(asked.change, noises, asked.refuse),
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from functools import cached_property
 import numpy as np
 
 from bystander.design import Comparison, Measure, Record
-from bystander.stats import blocks_needed
+from bystander.stats import blocks_needed, blocks_to_reach
 from bystander.verdicts.compared.compared import ComparedRecord
 from bystander.verdicts.compared.row_readings import RowReadings
 from bystander.verdicts.compared.row_trials import RowTrials, block_seconds
@@ -189,7 +189,11 @@ class _RowMaker:
             after.append(_RELEVANCE_NOTES[relevance])
         if seen.reference_fails <= self.family.alpha and found.verdict != Verdict.FAILED:
             after.append(say.reference_fails_more(reference, candidate, seen.reference_fails))
-        if math.isfinite(blocks) and self.family.primary:
+        settling = self._blocks_for_this(i, found)
+        if settling and self.family.primary:
+            fewest, took = blocks_needed(self.family.size, self.family.alpha), settling * block_seconds(record, pair)
+            after.append(say.one_of_many(self.family.size, fewest, settling, took))
+        elif math.isfinite(blocks) and self.family.primary:
             after.append(say.needs_blocks(blocks, seconds, self.of.margin))
         before = [*self.of.facts[pair.key].notes, *_measure_notes(measure, readings)]
         before += self.of.told_notes[pair.key] if self.family.answers else []
@@ -221,6 +225,7 @@ class _RowMaker:
             stop=rows.stops[i],
             blocks_for_margin=blocks,
             seconds_for_margin=seconds,
+            blocks_for_this=settling,
             worse_bound=None if math.isnan(self.family.bound) else _exp(ends.worse) if ratio else ends.worse,
             comparison=pair.comparison,
             against=study.arms[pair.comparison.reference].name,
@@ -230,6 +235,13 @@ class _RowMaker:
         """Whether a row of the study's measure was decided before its workload ended."""
         stop = self.rows.stops[i]
         return self.family.answers and stop.final and stop.look is not None and self.rows.run[i] > stop.blocks > 0
+
+    def _blocks_for_this(self, i: int, found: Outcome) -> int:
+        """Return the blocks in which a row that looks changed by itself would be shown among all; 0 for other rows."""
+        readings, seen = self.rows.readings[i], self.tested.rows[i]
+        if not found.note or found.note.code != "change-not-after-adjustment" or not readings.paired or seen.p <= 0:
+            return 0
+        return blocks_to_reach(seen.p, readings.size, self.family.alpha / self.family.size)
 
     def _blocks_for_margin(self, i: int, verdict: Verdict, needed: float) -> float:
         """Return the blocks that would show the margin, where that is to be said."""

@@ -31,6 +31,7 @@ __all__ = [
     "no_change_shown",
     "no_trials",
     "not_read",
+    "one_of_many",
     "or_cpu",
     "placebo_differs",
     "placebo_tainted",
@@ -130,6 +131,22 @@ def change_not_after_adjustment(p: float, comparisons: int) -> Note:
     return Note(
         "change-not-after-adjustment",
         f"By itself it looks changed (p {p:.2g}); among {comparisons} comparisons that can be luck.",
+    )
+
+
+def one_of_many(comparisons: int, fewest: int, blocks: int, seconds: float) -> Note:
+    """What it takes that one changed row among many is shown: the fewest blocks that could, and those that usually do.
+
+    Parameters
+    ----------
+    seconds : float
+        Of all blocks; NaN where it is not known.
+    """
+    time = f" ({duration_text(seconds, 2)})" if math.isfinite(seconds) else ""
+    return Note(
+        "one-of-many",
+        f"One changed row of {comparisons} takes {counted(fewest, 'block')} at least; {blocks} would usually show "
+        f"this one{time}.",
     )
 
 

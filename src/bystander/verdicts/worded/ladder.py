@@ -152,6 +152,9 @@ def ladder_lines(ladder: Ladder) -> list[str]:
         if ladder.kind.climbs
         else f"If none of them paid, one would be shown in at most {risk} of such records."
     )
+    wish = ladder.head.study.chain.change if ladder.head.study.chain else None
+    if wish and ladder.seen_from > wish:
+        lines.append(f"{share_text(wish)} was asked for; only gains of {share_text(ladder.seen_from)} could be seen.")
     if (seen := seen_text(ladder)) and counts[Verdict.UNCLEAR] + counts[Verdict.SAME]:
         lines.append(seen)
     return lines

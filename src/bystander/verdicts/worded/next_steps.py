@@ -86,9 +86,10 @@ def _comparing(decision: Decision) -> str:
 
 def _settling(decision: Decision, unclear: Sequence[Row]) -> str:
     """Return what may settle the first unclear row that more blocks can settle, "" where nothing can be run."""
+    near = [row for row in unclear if row.blocks_for_this]
     known = [row for row in unclear if not math.isnan(row.blocks_for_margin)]
-    row = (known or unclear)[0]
-    blocks = f"{row.blocks_for_margin:.0f}" if known else f"{2 * max(20, row.blocks)}"
+    row = (near or known or unclear)[0]
+    blocks = f"{row.blocks_for_this or (row.blocks_for_margin if known else 2 * max(20, row.blocks)):.0f}"
     several = len({one.workload for one in decision.primary}) > 1
     words = ("--only", row.workload) if several else tuple(only_options(decision.head.study.chosen))
     again = observe_again(decision.head, replace(decision.given, only=()), *words, "--blocks", blocks)
