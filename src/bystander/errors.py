@@ -10,6 +10,7 @@ __all__ = [
     "BudgetError",
     "BystanderError",
     "DataError",
+    "FirstTryError",
     "GateError",
     "InspectionError",
     "LauncherError",
@@ -79,6 +80,10 @@ class InspectionError(BystanderError):
 
 class ArmError(BystanderError):
     """An arm could not be made ready: git, a folder or a build step failed."""
+
+
+class FirstTryError(BystanderError):
+    """What was typed without a study fails in its first try: nothing is recorded of it."""
 
 
 class NotKeptError(ArmError):

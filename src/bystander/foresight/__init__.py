@@ -23,6 +23,7 @@ from bystander.foresight.repetition import long_trials, repetition_advice
 from bystander.foresight.sharing import Shares, shared_blocks, steadied
 from bystander.foresight.tellings import (
     printed_sentences,
+    refuse_first_try,
     require_measure,
     told_sentences,
     unprinted_sentences,
@@ -61,6 +62,7 @@ __all__ = [
     "printed_sentences",
     "record_noise",
     "refuse_few_trials",
+    "refuse_first_try",
     "refuse_too_few",
     "repetition_advice",
     "require_measure",

@@ -3,15 +3,33 @@
 from __future__ import annotations
 
 import math
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from bystander.design import TIMELINE, UNMARKED, Comparison, Measure, Study, TrialOutcome, is_told
-from bystander.errors import StudyError
+from bystander.design import (
+    TIMELINE,
+    UNMARKED,
+    UNTIL_READY,
+    Comparison,
+    Measure,
+    Study,
+    TrialOutcome,
+    is_told,
+    unbraced,
+)
+from bystander.errors import FirstTryError, StudyError, UsageError
 from bystander.foresight.tried import Tried
 from bystander.units import counted, listed, quantity_text, share_text
 
-__all__ = ["printed_sentences", "require_measure", "told_sentences", "unprinted_sentences", "work_sentences"]
+__all__ = [
+    "printed_sentences",
+    "refuse_first_try",
+    "require_measure",
+    "told_sentences",
+    "unprinted_sentences",
+    "work_sentences",
+]
 
 _MOST_NAMES = 6
 
@@ -26,9 +44,50 @@ def require_measure(study: Study, tried: Sequence[Tried]) -> None:
             known = [name for name, measure in one.outcome.measures.items() if measure.decided]
             instead = f"it told {', '.join(known[:_MOST_NAMES])}" if known else "it told nothing of itself"
             workload, arm = study.workloads[one.workload].name, study.arms[one.arm].name
+            if study.measure == UNTIL_READY and (pattern := study.workloads[one.workload].ready.pattern):
+                problems.append(
+                    f"{workload} under {arm} ended, and printed no line that {pattern} matches; a program that holds "
+                    "its lines back in a pipe must flush them (python3 -u, stdbuf -oL)"
+                )
+                continue
             problems.append(f'measure: "{study.measure}" was not told by {workload} under {arm}; {instead}')
     if problems:
         raise StudyError(problems)
+
+
+_SHELL = ("|", "<", ">", ">>", "&&", "||", ";", "2>&1")
+_LINES = 8
+
+
+def refuse_first_try(study: Study, tried: Sequence[Tried]) -> None:
+    """Refuse what was typed without a study and cannot mean what it says, before anything is recorded of it.
+
+    Raises
+    ------
+    FirstTryError
+        When its one arm fails.
+    UsageError
+        When a number is looked for that nothing printed.
+    """
+    if len(study.arms) == 1:
+        for one in tried:
+            if not one.well:
+                raise FirstTryError(_first_try(study, one))
+    if sentences := unprinted_sentences(study, tried):
+        raise UsageError(f"--number: {sentences[0].removesuffix('.')}")
+
+
+def _first_try(study: Study, one: Tried) -> str:
+    """Return how a command failed, the end of what it printed, and the mend where a shell was meant."""
+    workload = study.workloads[one.workload]
+    said = "".join(f"\n  {line}" for line in one.outcome.excerpt.splitlines()[-_LINES:])
+    colon = ":" if said else ""
+    text = f"{workload.name} fails in its first try ({one.outcome.how}); nothing was recorded{colon}{said}"
+    words = shlex.split(unbraced(workload.template)) if workload.template else []
+    if not set(words) & set(_SHELL):
+        return text
+    line = " ".join(word if word in _SHELL else shlex.quote(word) for word in words)
+    return f"{text}\nNo shell reads the command; this one does:\n  bystander observe -- sh -c {shlex.quote(line)}"
 
 
 def unprinted_sentences(study: Study, tried: Sequence[Tried]) -> list[str]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 from bystander.archive.writer import RecordWriter
-from bystander.design import Run, Status, Study, TrialOutcome, Whose
+from bystander.design import Run, Status, Study, TrialOutcome, Whose, Workload
 from bystander.evidence import ANSWERS_KIND, packed
 from bystander.flow.observer import Observer
 from bystander.flow.trials.own_files import OwnFiles
@@ -46,7 +48,8 @@ def rehearse(
             keep = texts.append if as_text else None
             if watched:
                 watched.opened(a)
-            outcome = trials.run(w, a, seen=keep)
+            with _hint_while_waiting(workload, observer):
+                outcome = trials.run(w, a, seen=keep)
             if watched and (seen := watched.opened(a)):
                 trials.run(w, a)
                 foreign.setdefault(a, set()).update(seen & watched.opened(a))
@@ -72,6 +75,28 @@ def rehearse(
             raise watched.refusal(a, files)
     require_measure(study, tried)
     return tuple(tried), tuple(differences)
+
+
+_PATIENCE_S = 10.0
+
+
+@contextmanager
+def _hint_while_waiting(workload: Workload, observer: Observer) -> Iterator[None]:
+    """Say why nothing may be seen of a line that is waited for, once that takes long."""
+    if not workload.ready.pattern:
+        yield
+        return
+    text = (
+        f"{workload.name} printed nothing yet that {workload.ready.pattern} matches. Programs hold lines back while "
+        "they write into a pipe: let it flush each line (python3 -u, stdbuf -oL)."
+    )
+    waiting = threading.Timer(_PATIENCE_S, observer.remark, (text,))
+    waiting.daemon = True
+    waiting.start()
+    try:
+        yield
+    finally:
+        waiting.cancel()
 
 
 def keep_answers_apart(writer: RecordWriter, run: Run, study: Study, differences: Sequence[AnswerDifference]) -> None:

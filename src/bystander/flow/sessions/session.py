@@ -58,6 +58,7 @@ from bystander.foresight import (
     Pace,
     Tried,
     difference_sentence,
+    refuse_first_try,
     unprinted_sentences,
     unwatched,
     work_sentences,
@@ -221,6 +222,8 @@ def _rehearsed(
     sentences = [*unwatched(watched.blind), *(difference_sentence(study, one) for one in differences)]
     for sentence in [*sentences, *unprinted_sentences(study, tried), *work_sentences(study, tried)]:
         observer.remark(sentence)
+    if all(arm.in_place for arm in study.arms):  # typed, without a study
+        refuse_first_try(study, tried)
     if session.foresee:
         session.foresee(study, trials, tried, observer)
     if session.budget_s is not None:
