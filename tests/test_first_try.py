@@ -29,3 +29,14 @@ def test_a_line_that_never_comes_is_told_with_why(run: Run) -> None:
     said = run("observe", "--ready", "Listening", "--", "echo", "hello", code=2).stderr
     assert "printed no line that Listening matches" in said
     assert "stdbuf -oL" in said
+
+
+def test_arguments_that_json_cannot_hold_are_made_by_a_function(run: Run, tmp_path: Path) -> None:
+    """Bytes, sets and infinities: the sentence names the option; a generator is told to have run nothing."""
+    (tmp_path / "tides.py").write_text("def level(n):\n    yield from range(n)\n")
+    for given in ('b"ebb"', "{1, 2}", "1e999"):
+        refused = run("observe", "--call", "tides:level", "--given", given, code=2).stderr
+        assert "--make-input module:function" in refused
+    said = run("observe", "--call", "tides:level", "--given", "9", "--fixed", "2").stderr
+    assert "level returns a generator: nothing of it ran" in said
+    assert "--make-input goes with --call" in run("inspect", "--make-input", "tides:level", code=2).stderr

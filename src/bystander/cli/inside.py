@@ -15,6 +15,7 @@ from bystander.cli.given.inspected import FirstOption, OrderOption, StateArmOpti
 from bystander.cli.given.options import (
     ArchiveOption,
     JsonOption,
+    MakeInputOption,
     StudyOption,
     duration_option,
     given,
@@ -73,6 +74,7 @@ def inspect(
             "--given", metavar="ARGUMENTS", help="Its arguments: \"port='north', days=3\", or module:function."
         ),
     ] = None,
+    make_input: MakeInputOption = None,
     order: OrderOption = None,
     first: FirstOption = None,
     everything: Annotated[bool, typer.Option("--all", help="Show every place.")] = False,
@@ -149,8 +151,9 @@ def inspect(
 
     command = context.meta.get(_COMMAND)
     _refuse_contradictions(
-        {"a command": command is not None, "--call": call, "--study": study, "a record": record}, only, arm, arguments
-    )
+        {"a command": command is not None, "--call": call, "--study": study, "a record": record}, only, arm, arguments,
+        make_input,
+    )  # fmt: skip
     if resume and (command is not None or call or study or only or arm):
         raise UsageError("--resume goes on with what was asked for then; only a record can be named with it")
     closely = asked_closely(executions, by_arguments, {
@@ -205,7 +208,7 @@ def inspect(
     with Display(quiet) as display:
         options: dict[str, Any] = {"way": way, "wait": wait, "limit_s": seconds, "seen": seen}
         if quick:
-            planned, home = _planned(command, call, arguments, study, keep_environment or [])
+            planned, home = _planned(command, call, (arguments, make_input), study, keep_environment or [])
             if growth and sizes:
                 planned = with_given_sizes(planned, growth.name, sizes, study)
             target = new_archive(archive, variables(), home)
@@ -320,7 +323,7 @@ def _study_here(archive: Path | None) -> bool:
 
 
 def _refuse_contradictions(
-    sources: dict[str, Any], only: list[str] | None, arm: str | None, arguments: str | None
+    sources: dict[str, Any], only: list[str] | None, arm: str | None, arguments: str | None, make_input: str | None
 ) -> None:
     """Raise UsageError when what is given does not go together."""
     named = [name for name, value in sources.items() if value]
@@ -330,12 +333,17 @@ def _refuse_contradictions(
         raise UsageError(
             f"{'--only' if only else '--arm'} chooses in a study or a record; with {named[0]} it does not apply"
         )
-    if arguments is not None and not sources["--call"]:
-        raise UsageError("--given goes with --call")
+    for option, value in (("--given", arguments), ("--make-input", make_input)):
+        if value is not None and not sources["--call"]:
+            raise UsageError(f"{option} goes with --call")
 
 
 def _planned(
-    command: list[str] | None, call: str | None, arguments: str | None, study: Path | None, keep: list[str]
+    command: list[str] | None,
+    call: str | None,
+    arguments: tuple[str | None, str | None],
+    study: Path | None,
+    keep: list[str],
 ) -> tuple[Study, StudyFolder]:
     """Return the study that is meant, and where it lies."""
     from bystander.flow.places import load_study
@@ -346,6 +354,6 @@ def _planned(
             raise UsageError("-- stands before a command, and there is none")
         return one_command_study(command, here(), keep)
     if call:
-        return inspected_callable_study(call, arguments, here(), keep)
+        return inspected_callable_study(call, *arguments, here(), keep)
     planned, home = load_study(study, here())
     return replace(planned, keep_environment=(*planned.keep_environment, *keep)), home

@@ -93,9 +93,15 @@ def quick_callable(call: str, given: str | None, make_input: str | None = None) 
             raise UsageError(wrong)
         words = [ast.literal_eval(one) for one in made.args]
         named = {one.arg or "**": ast.literal_eval(one.value) for one in made.keywords}
-        values = json.dumps(words or named, allow_nan=False)
     except (SyntaxError, ValueError, TypeError, RecursionError, MemoryError):
         raise UsageError(wrong) from None
+    try:
+        values = json.dumps(words or named, allow_nan=False)
+    except (ValueError, TypeError, RecursionError, MemoryError):  # bytes, sets, complex numbers, infinities
+        raise UsageError(
+            f"--given: {given!r} holds what JSON cannot, and arguments are passed on as JSON; let a function make "
+            "them: --make-input module:function, which returns a tuple or a dict of them"
+        ) from None
     if words and named:
         raise UsageError("--given: name all arguments or none of them")
     return TimedCallable(call, values=values if words or named else "")

@@ -201,7 +201,7 @@ def path_of(call: str, here: Path) -> dict[str, str]:
 
 
 def inspected_callable_study(
-    call: str, given: str | None, here: Path, keep: Sequence[str] = ()
+    call: str, given: str | None, make_input: str | None, here: Path, keep: Sequence[str] = ()
 ) -> tuple[Study, StudyFolder]:
     """Return the study of one callable that is looked into: a trial takes one sample.
 
@@ -211,10 +211,12 @@ def inspected_callable_study(
         As module:function.
     given : str or None
         Its arguments as in a call of Python, or a function that makes them, as module:function.
+    make_input : str or None
+        Such a function.
     """
     if "=" in call:
         raise UsageError(f'--call: "{call}" names an arm; write for example --call tidebook.tides:level')
-    study, home = quick_study(Quick(calls=(call,), given=given, keep=tuple(keep)), here)
+    study, home = quick_study(Quick(calls=(call,), given=given, make_input=make_input, keep=tuple(keep)), here)
     (workload,) = study.workloads
     assert isinstance(workload.what, TimedCallable)
     looked_into = replace(workload.what, sample_s=_SAMPLE_S, samples=1)

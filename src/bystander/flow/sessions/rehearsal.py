@@ -18,6 +18,7 @@ from bystander.foresight import AnswerDifference, Tried, require_measure
 __all__ = ["keep_answers_apart", "rehearse"]
 
 _COMPARED = 1 << 20  # characters
+_GENERATORS = ("<generator object ", "<async_generator object ")  # as a result is written
 _DIFF_LINES = 8
 
 
@@ -54,6 +55,10 @@ def rehearse(
                 trials.run(w, a)
                 foreign.setdefault(a, set()).update(seen & watched.opened(a))
             observer.tried(workload.name, arm.name, outcome)
+            if workload.answer == "result" and texts and texts[0].startswith(_GENERATORS):
+                observer.remark(
+                    f"{workload.name} returns a generator: nothing of it ran. Time a function that consumes it."
+                )
             tried.append(Tried(w, a, outcome))
             answers.append((outcome, texts[0][:_COMPARED] if texts else outcome.answer))
         steady: dict[int, bool] = {}
