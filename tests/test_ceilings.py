@@ -28,7 +28,7 @@ from bystander.flow.sessions.pauses import Pauses, Spread
 from bystander.flow.trials.blocks import StopAskedError
 from bystander.foresight import blocks_for_ceilings, refuse_few_trials
 from bystander.stats import broken_p, fixed_look, holds_p, planned_looks, serial_z, trials_for_ceiling
-from bystander.verdicts import CeilingRow, decide, gate, gate_ask, gate_sentences, stopping
+from bystander.verdicts import CeilingRow, beyond_text, decide, gate, gate_ask, gate_sentences, stopping
 
 ROOT = Path(__file__).parents[1]
 
@@ -164,8 +164,10 @@ def test_a_workload_goes_on_until_its_ceiling_is_decided() -> None:
     early = replace(record, trials=taken(record, part))
     assert stopping(early).open_workloads(record.head.study) == {0}
     assert decide(early).ceilings[0].trials == 60
-    broken = stopping(held(slower, QUARTER, rule=StoppingRule.LOOKS)).ceilings
-    assert [test.trials.size for test in broken] == [98, 28]
+    both = held(slower, QUARTER, rule=StoppingRule.LOOKS)
+    assert [test.trials.size for test in stopping(both).ceilings] == [98, 28]
+    assert next(beyond_text(row) for row in decide(both).ceilings) == "28 of the first 28 (140 of 140 in all)"
+    assert decide(early).ceilings[0].in_all == (0, 0)  # what was not looked at is not told
 
 
 def taken(record: Record, places: Any) -> Any:

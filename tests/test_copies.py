@@ -19,7 +19,7 @@ from conftest import Run
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bystander.field import KeptStates, StudyFolder, Wanted
+from bystander.field import KeptStates, StudyFolder, Wanted, folder_state
 from bystander.field.kept import seen
 from bystander.files import copy_tree
 
@@ -251,3 +251,14 @@ def test_a_copied_project_settles_beside_its_own_archive(settled: Path, run: Run
     (copy / "bystander.toml").write_text((copy / "bystander.toml").read_text() + "# edited\n")
     said = run(*words, code=2, cwd=copy).stderr
     assert f"{copy / 'bystander.toml'}, beside the archive in use, is another study" in " ".join(said.split())
+
+
+def test_what_a_test_runner_caches_is_no_file_of_the_arm(tmp_path: Path) -> None:
+    """It says itself that it can be made again: its folder is no change of the arm, and no part of a state."""
+    program(tmp_path, 1)
+    before = folder_state(tmp_path)
+    (tmp_path / ".cache").mkdir()
+    (tmp_path / ".cache" / "CACHEDIR.TAG").write_text("Signature: 8a477f597d28d172789f06886806bc55\n")
+    (tmp_path / ".cache" / "last").write_text("x")
+
+    assert before.changed(folder_state(tmp_path)) == ()

@@ -26,6 +26,7 @@ from bystander.verdicts import (
     decide,
     interval_text,
     medians_text,
+    memory_sentence,
     next_sentence,
     outcome_sentence,
     row_sentence,
@@ -297,3 +298,13 @@ def test_a_row_of_which_nothing_is_known_is_settled_by_twice_the_blocks() -> Non
         wide = made_record({"w": {"a": noisy(blocks, 1, 3.0, 1), "b": noisy(blocks, 1, 3.0, 2)}}, margin=1e-4)
         said = [next_sentence(decide(one)) for one in (record, wide) if decide(one).primary[0].verdict == "unclear"]
         assert any(f"--blocks {more}" in text for text in said), said
+
+
+def test_more_memory_beyond_the_margin_is_always_said() -> None:
+    """Also in so few blocks that no other measure could be shown; less of it, or as much, is not."""
+    times = {"w": {"before": noisy(8, 0.1, 0.01, 1), "after": noisy(8, 0.3, 0.01, 2)}}
+    others = {f"m{i}": {"w": {arm: noisy(8, 1.0, 0.1, 9 * i) for arm in times["w"]}} for i in range(9)}
+    for after, said in ((7.5e7, "More memory: w 14.3 MiB to 71.5 MiB."), (1.5e7, ""), (1.3e7, "")):
+        memory = {"w": {"before": noisy(8, 1.5e7, 0.001, 3), "after": noisy(8, after, 0.001, 4)}}
+        decision = decide(made_record(times, more={"peak_memory": memory} | others))
+        assert memory_sentence(decision) == said

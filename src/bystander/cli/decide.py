@@ -100,6 +100,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         ceilings_sentence,
         compared_text,
         looks_sentence,
+        memory_sentence,
         next_sentence,
         outcome_sentence,
         placebo_sentence,
@@ -148,6 +149,7 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         for text in (
             " ".join(filter(None, (outcome_sentence(decision), ceilings_sentence(decision)))),
             answer_sentence(decision),
+            memory_sentence(decision),
             *whole_lines(decision),
             placebo_sentence(decision),
         ):

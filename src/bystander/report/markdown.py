@@ -32,6 +32,7 @@ from bystander.verdicts import (
     gate_sentences,
     interval_text,
     medians_text,
+    memory_sentence,
     minutes_sentence,
     next_sentence,
     placebo_sentence,
@@ -123,7 +124,7 @@ def _row(cells: Sequence[object]) -> Marked:
 
 
 def _asides(decision: Decision) -> tuple[str, ...]:
-    return answer_sentence(decision), *whole_lines(decision), placebo_sentence(decision)
+    return answer_sentence(decision), memory_sentence(decision), *whole_lines(decision), placebo_sentence(decision)
 
 
 def _comparisons(decision: Decision) -> list[Marked]:

@@ -21,6 +21,7 @@ from bystander.verdicts import (
     gate_sentences,
     interval_text,
     medians_text,
+    memory_sentence,
     minutes_sentence,
     next_sentence,
     placebo_sentence,
@@ -92,7 +93,8 @@ def _warnings(decision: Decision, gate: GateFinding | None) -> list[str]:
         f"Exploration: {change}. Chosen after the readings were seen, this voids the stated risk."
         for change in decision.exploration
     ]
-    texts += [" ".join(answer_sentence(decision).split()), *(gate_sentences(gate) if gate else ())]
+    texts += [" ".join(answer_sentence(decision).split()), memory_sentence(decision)]
+    texts += gate_sentences(gate) if gate else ()
     texts += [f"{failure_sentence(one)}." for one in failures[:_FAILURES_NAMED]]
     texts += (
         [f"{len(failures) - _FAILURES_NAMED} more workloads with failures."] if len(failures) > _FAILURES_NAMED else []

@@ -37,6 +37,8 @@ class CeilingRow(NamedTuple):
         Over so many sessions the trials are spread, that is between pauses as long as was asked for.
     looked_at : bool
         Whether a look was reached.
+    in_all : pair of int
+        Trials beyond it, and those that count, also after the look that decided it.
     """
 
     workload: str
@@ -55,6 +57,7 @@ class CeilingRow(NamedTuple):
     dependent: bool
     sessions: int
     looked_at: bool
+    in_all: tuple[int, int] = (0, 0)
 
     @property
     def doubtful(self) -> bool:

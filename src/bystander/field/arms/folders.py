@@ -11,6 +11,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 __all__ = [
+    "CACHE_TAG",
     "EVERYTHING",
     "HASHED_BYTES",
     "NOT_CODE",
@@ -25,6 +26,7 @@ __all__ = [
 
 _LINK_MODE = stat.S_IFLNK | 0o777  # Linux gives every link all permissions
 HASHED_BYTES = 256 * 2**20
+CACHE_TAG = "CACHEDIR.TAG"  # says that a folder can be made again at any time, as test runners and linters do
 NOT_CODE = {".bystander", ".git", "__pycache__"}
 
 
@@ -82,6 +84,9 @@ def folder_state(folder: Path, left_out: NotOfTheArm = EVERYTHING) -> FolderStat
     """Read a folder; what Python, git and Bystander keep there for themselves does not count, nor what is left out."""
     found = []
     for place, folders, names in os.walk(folder):
+        if CACHE_TAG in names and Path(place) != folder:
+            folders.clear()
+            continue
         folders[:] = [name for name in folders if name not in NOT_CODE]
         links = [name for name in folders if Path(place, name).is_symlink()]
         found += [Path(place, name) for name in [*names, *links] if name not in NOT_CODE]

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from bystander.errors import ArmError, NotKeptError
-from bystander.field.arms.folders import EVERYTHING, NotOfTheArm, fits
+from bystander.field.arms.folders import CACHE_TAG, EVERYTHING, NotOfTheArm, fits
 from bystander.field.arms.git import Git
 from bystander.field.launching.scratch import scratch_folder
 from bystander.files import mode_at
@@ -24,7 +24,6 @@ DEFAULT_KEPT_BYTES = 64 * 2**20
 _MOST_FILES = 100_000
 _NOT_CODE = {".bystander", ".git", ".hg", ".svn", "__pycache__"}
 _ENVIRONMENT = "pyvenv.cfg"  # in the top folder of an environment of Python, which works in its own place only
-_CACHE = "CACHEDIR.TAG"  # says that a folder can be made again at any time
 
 
 @dataclass(frozen=True)
@@ -113,7 +112,7 @@ def walked(folder: Path, what: str) -> list[str]:
     found = []
     for place, folders, names in os.walk(folder):
         inside = Path(place)
-        if inside != folder and (_CACHE in names or _ENVIRONMENT in names):
+        if inside != folder and (CACHE_TAG in names or _ENVIRONMENT in names):
             folders.clear()
             continue
         links = [name for name in folders if (inside / name).is_symlink()]

@@ -63,6 +63,7 @@ from bystander.foresight import (
     unwatched,
     work_sentences,
 )
+from bystander.units import duration_text
 
 if TYPE_CHECKING:
     from bystander.archive.writer import RecordWriter
@@ -206,6 +207,10 @@ def run_session(session: Session, lock: MachineLock) -> Observed:
         for sentence in changed:
             session.observer.remark(sentence)
         begun.writer.finish(State.COMPLETE, changed)
+        took_s = session.world.clocks.monotonic() - entered
+        if session.budget_s is not None and took_s > session.budget_s:
+            took, given = duration_text(took_s, 2), duration_text(session.budget_s, 2)
+            session.observer.remark(f"It took {took}, and {given} were given: trials took longer than at first.")
     return Observed(begun.name, complete=True)
 
 

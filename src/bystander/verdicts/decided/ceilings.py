@@ -45,7 +45,7 @@ def _row(compared: ComparedRecord, test: CeilingTest, p_adjusted: float, risk: f
         study.workloads[test.workload].name, study.arms[test.arm].name, test.ceiling,
         test.measure or gated_measure(test.ceiling.measure), int(test.trials.size), test.beyond, test.failed,
         test.unread, test.p_holds, test.p_broken, p_adjusted, verdict, z, bool(z >= _DEPENDENT_Z),
-        _sessions(record, test), test.look is not None,
+        _sessions(record, test), test.look is not None, test.in_all,
     )  # fmt: skip
 
 

@@ -41,6 +41,8 @@ class CeilingTest:
         The position of the look; None before the first.
     final : bool
         Whether it needs no more trials.
+    in_all : pair of int
+        Trials beyond it, and those that count, also after the look that decided it; (0, 0) until it is decided.
     """
 
     workload: int
@@ -55,6 +57,7 @@ class CeilingTest:
     p_broken: float = 1.0
     look: int | None = None
     final: bool = False
+    in_all: tuple[int, int] = (0, 0)
 
 
 def ceiling_tests(compared: ComparedRecord, looks: Sequence[Looks]) -> tuple[CeilingTest, ...]:
@@ -74,9 +77,20 @@ def ceiling_tests(compared: ComparedRecord, looks: Sequence[Looks]) -> tuple[Cei
     found = []
     for w, a, ceiling in study.ceilings:
         untested = CeilingTest(w, a, ceiling, measures.get(ceiling.measure), none)
-        seen = _at_looks(compared, untested, places.get((w, a), none), looks[w])
-        found.append(_ended(untested, seen, looks[w], risk))
+        mine = places.get((w, a), none)
+        test = _ended(untested, _at_looks(compared, untested, mine, looks[w]), looks[w], risk)
+        found.append(replace(test, in_all=_in_all(compared, test, mine)))
     return tuple(found)
+
+
+def _in_all(compared: ComparedRecord, test: CeilingTest, mine: Indices) -> tuple[int, int]:
+    """Return how many trials are beyond a ceiling, and of how many, also after the look that decided it."""
+    if test.measure is None or not mine.size or not test.final:  # before, what was not looked at is not told
+        return 0, 0
+    readings = compared.readings(test.measure, Comparison(test.arm, test.arm))
+    taken = mine[readings.known[mine]]
+    beyond = ~readings.good[taken] | (readings.high[taken] > test.ceiling.limit)
+    return int(np.count_nonzero(beyond)), int(taken.size)
 
 
 def _ended(last: CeilingTest, at_looks: Iterator[CeilingTest], looks: Looks, risk: float) -> CeilingTest:

@@ -21,10 +21,13 @@ def ceiling_text(row: CeilingRow, main: str) -> str:
 
 
 def beyond_text(row: CeilingRow) -> str:
-    """Return how many trials are beyond it: "2 of 92, 1 failed"."""
+    """Return how many trials are beyond it: "2 of 92, 1 failed", "6 of the first 8 (10 of 24 in all)"."""
     if not row.looked_at:
         return "not looked at yet"
     failed = f", {row.failed} failed" if row.failed else ""
+    beyond, trials = row.in_all
+    if trials > row.trials:
+        return f"{row.beyond} of the first {row.trials}{failed} ({beyond} of {trials} in all)"
     return f"{row.beyond} of {row.trials}{failed}"
 
 

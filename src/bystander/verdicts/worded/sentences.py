@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from bystander.design import check_again
-from bystander.units import counted, quantity_text, share_text
+from bystander.units import counted, listed, quantity_text, share_text
 from bystander.verdicts.described.failures import Failure
 from bystander.verdicts.settled import ACCEPTED_NOTE
 from bystander.verdicts.types import Decision, Row
@@ -24,6 +24,7 @@ __all__ = [
     "lead_text",
     "looks_sentence",
     "medians_text",
+    "memory_sentence",
     "outcome_sentence",
     "placebo_sentence",
     "quoted_texts",
@@ -318,6 +319,7 @@ def looks_sentence(decision: Decision) -> str:
 
 
 _PLACEBOS_NAMED = 3
+_MEMORIES_NAMED = 3
 
 
 def placebo_sentence(decision: Decision) -> str:
@@ -343,6 +345,21 @@ def failure_sentence(failure: Failure) -> str:
     ways = failure.ways
     how = ways[0][0] if len(ways) == 1 else ", ".join(f"{count} times {way}" for way, count in ways)
     return f"{failure.workload}, arm {failure.arm}: {failure.failed} of {failure.trials} trials failed ({how})"
+
+
+def memory_sentence(decision: Decision) -> str:
+    """Return which workloads take more memory by more than the margin, "" for none.
+
+    Among all other measures few blocks cannot show it; memory alone pays for the number of its own rows (Bonferroni).
+    """
+    memory = [row for row in decision.secondary if row.measure.name == "peak_memory" and row.scale == Scale.RATIO]
+    rows = [
+        row for row in memory
+        if row.p * len(memory) <= decision.risk
+        and math.isfinite(row.estimate) and row.estimate - 1 > decision.margin
+    ]  # fmt: skip
+    named = [f"{decision.name_of(row)} {medians_text(row)}" for row in sorted(rows, key=lambda row: -row.estimate)]
+    return f"More memory: {listed(named, _MEMORIES_NAMED)}." if named else ""
 
 
 def answer_sentence(decision: Decision) -> str:
