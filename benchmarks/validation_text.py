@@ -10,7 +10,7 @@ TEXT = """# Validation
 
 How often is Bystander wrong, how much does it see, and how do you know? Leads of inspections have [a page of their
 own](validation-leads.md), [how places grow](validation-growth.md), and [chains and
-searches](validation-chains.md). Everything below was measured by `python
+searches](validation-chains.md), and [what is shown once](validation-shown.md). All below was measured by `python
 benchmarks/validate.py` through the function that `bystander decide` decides with, on noise of seven kinds and on real
 trials of one code in both arms ({stretches} stretches of 25 blocks of four programs on a busy machine,
 `tests/data/same_code.csv`). Seed {seed}; {took}. Behind a share stands its standard error. Of so many cells one or
@@ -25,8 +25,8 @@ out.
 {alarms}
 
 ## Suites
-At most 40 blocks, looks, risk 5 %. What is promised is that of the rows shown as changed at most 5 % are false in the
-long run. When nothing changed every row shown is false, so that at most 5 % of suites may show any.
+At most 40 blocks, looks, risk 5 %. What is promised is a mean false share of a suite of at most 5 %, where one
+that shows nothing counts 0. When nothing changed every row shown is false, so that at most 5 % of suites may show any.
 
 {suites}
 
