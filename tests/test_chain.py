@@ -430,7 +430,7 @@ def test_what_could_not_be_seen_is_told_with_what_would_do(run: Run, tmp_path: P
     for words, said in (
         (("c2..c0",), "c2 is no ancestor of c0"), (("c0..nobody",), 'no revision "nobody"'), (("c0...c2",), "no range"),
         (("c0..c0",), "no second one"), (("--blocks", "9"), "for a chain that runs"),
-        (("c0..c2", "--add"), "go on from"),
+        (("c0..c2", "--add"), "go on from"), (("--add", "--", "sh", "walk.sh"), "leave out: sh walk.sh"),
         (("--add", "--retest"), "each is a record of its own"), (("--by", "line", "--hunks", "x"), '"hunk" or "file"'),
         (("--note", "x"), "--note is for --add"), (("c0..c2", "--to", "x.xlsx"), "does not tell its kind"),
     ):  # fmt: skip

@@ -11,7 +11,7 @@ from builders import made_record, noisy
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bystander.design import MEASURES, MachineFacts
+from bystander.design import MEASURES, MachineFacts, Start
 from bystander.design.records.machine import machine_sentences, machine_title
 from bystander.report.markdown import markdown
 from bystander.verdicts import (
@@ -308,3 +308,22 @@ def test_more_memory_beyond_the_margin_is_always_said() -> None:
         memory = {"w": {"before": noisy(8, 1.5e7, 0.001, 3), "after": noisy(8, after, 0.001, 4)}}
         decision = decide(made_record(times, more={"peak_memory": memory} | others))
         assert memory_sentence(decision) == said
+
+
+def test_one_state_that_waited_for_a_processor_says_what_its_code_took() -> None:
+    """By the run queue of whole trials; of samples by their own CPU time; a quiet machine says nothing."""
+    times = {"w": {"now": noisy(9, 0.2, 0.01, 1)}}
+
+    def told(cpu_s: float, queued_s: float, start: Start = Start.WHEREVER) -> tuple[str, ...]:
+        amounts = {"cpu": cpu_s, "run_queue_delay": queued_s}
+        more = {name: {"w": {"now": noisy(9, value, 0.001, 5)}} for name, value in amounts.items()}
+        record = made_record(times, more=more)
+        (workload,) = record.head.study.workloads
+        study = replace(record.head.study, workloads=(replace(workload, start=start),))
+        return decide(replace(record, head=replace(record.head, study=study))).queued
+
+    took = "for 50 % of its time: CPU time, 100 ms, is what the code took."
+    assert told(0.1, 0.1) == (f"w waited for a processor {took}",)
+    assert told(0.1, 0.03) == ()
+    assert told(0.1, 5.0, Start.IN_PROCESS) == (f"w had no processor {took}",)
+    assert told(0.19, 5.0, Start.IN_PROCESS) == ()

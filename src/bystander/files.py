@@ -262,9 +262,12 @@ def scratch_folder() -> Iterator[Path]:
 
     with tempfile.TemporaryDirectory(prefix=_PREFIX, ignore_cleanup_errors=True) as name:
         folder = Path(name)
-        fd = os.open(folder / _HELD, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        # It gets its name once it is locked: another command that clears up must never find it free in between.
+        part = folder / f"{_HELD}.part"
+        fd = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         try:
             fcntl.flock(fd, fcntl.LOCK_EX)
+            part.rename(folder / _HELD)
             yield folder
         finally:
             os.close(fd)

@@ -128,6 +128,8 @@ def show(decision: Decision, all_measures: bool = False, all_rows: bool = False)
         console.print()
         print_singles(console, primary)
         _print_brief(console, decision)
+        for text in decision.queued:
+            tell(console, text)
         _print_failures(console, decision)
         if decision.placebo:
             console.print(placebo_sentence(decision))

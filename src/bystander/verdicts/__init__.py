@@ -15,7 +15,7 @@ from bystander.verdicts.described.blocks import BlockSeries
 from bystander.verdicts.described.over_time import TrialsToSee, over_time_lines, rows_over_time, trials_to_see
 from bystander.verdicts.described.single import Single, describe
 from bystander.verdicts.ladders import Disagreement, Ladder, Rung, SoFar
-from bystander.verdicts.repeated import Key, RecordTests, Repeated, repeated, repeated_sentence
+from bystander.verdicts.repeated import FEWEST_BATCHES, Key, RecordTests, Repeated, repeated, repeated_sentence
 from bystander.verdicts.settled import SettledRow, Standing
 from bystander.verdicts.since import Change, Since, SinceRow
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, looks_for, stopping, study_looks
@@ -69,6 +69,7 @@ from bystander.verdicts.words import CeilingVerdict, Order, Pairing, Relevance, 
 
 __all__ = [
     "CONFIDENCE",
+    "FEWEST_BATCHES",
     "PLACEBO_RISK",
     "SESSIONS_ENOUGH",
     "Answer",

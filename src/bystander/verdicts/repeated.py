@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from bystander.units import counted
 
-__all__ = ["Key", "RecordTests", "Repeated", "repeated", "repeated_sentence"]
+__all__ = ["FEWEST_BATCHES", "Key", "RecordTests", "Repeated", "repeated", "repeated_sentence"]
 
 Key = tuple[str, str, str, str]  # of both states, the workload and the measure
 

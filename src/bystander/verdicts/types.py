@@ -284,6 +284,8 @@ class Decision:
         By row: where answers first part, a line each; empty where nobody kept that.
     repeated : Repeated or None
         How it stands among all that its archive tested; None where few were, or nothing is shown.
+    queued : tuple of str
+        Of one state: which workloads waited for a processor for much of their time, a sentence each.
     """
 
     head: RecordHead
@@ -312,6 +314,7 @@ class Decision:
     series: Mapping[tuple[str, Comparison], BlockSeries] = field(default_factory=dict)
     answers: Mapping[tuple[str, Comparison], tuple[str, ...]] = field(default_factory=dict)
     repeated: Repeated | None = None
+    queued: tuple[str, ...] = ()
 
     @cached_property
     def primary(self) -> tuple[Row, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -124,6 +125,9 @@ def chain(
             raise UsageError("a range begins a chain; --add, --retest, --hunks and --pairs go on from one")
         ran, target = _observed(what, command or [], asked, study, archive, wait=wait, quiet=quiet)
     elif way:
+        if command:
+            words = shlex.join([what or "", *command])
+            raise UsageError(f"what goes on from a chain runs the chain's own command; leave out: {words}")
         target = find_archive(archive, variables(), here())
         ran = _gone_on(target, what, way, asked, archive, wait=wait, quiet=quiet)
     else:

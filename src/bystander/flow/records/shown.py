@@ -6,6 +6,7 @@ Each complete record is decided once; what it tested is kept beside the archive,
 from __future__ import annotations
 
 import json
+import time
 from contextlib import suppress
 from pathlib import Path
 
@@ -14,12 +15,13 @@ from bystander.design import KeptState, RecordHead, arm_key
 from bystander.errors import BystanderError
 from bystander.field import KeptStates, StudyFolder
 from bystander.files import read_at_most, write_whole
-from bystander.verdicts import Decision, Key, RecordTests, Repeated, Scale, decide, repeated
+from bystander.verdicts import FEWEST_BATCHES, Decision, Key, RecordTests, Repeated, Scale, decide, repeated
 
 __all__ = ["repeated_in"]
 
 _FORMAT = "bystander-shown/1"
 _MOST_RECORDS, _MOST_BYTES = 500, 2**26
+_MOST_S = 3.0  # that a command waits for what other records tested
 
 
 def repeated_in(archive: Path, decision: Decision) -> Repeated | None:
@@ -29,15 +31,20 @@ def repeated_in(archive: Path, decision: Decision) -> Repeated | None:
         return None
     with Archive(archive) as kept:
         heads = [one for one in kept.heads() if _counts(one) and one.uuid != head.uuid][-_MOST_RECORDS:]
+        if len(heads) + 1 < FEWEST_BATCHES:
+            return None
         known = _known(archive)
-        fresh = {}
+        fresh: dict[str, RecordTests] = {}
+        until_s = time.monotonic() + _MOST_S
         for one in heads:
-            if one.uuid not in known:
+            if one.uuid not in known and time.monotonic() < until_s:
                 with suppress(BystanderError):  # a damaged record is told by whoever shows it
                     fresh[one.uuid] = _tests(decide(kept.load(one.uuid)))
     if fresh:
         _keep(archive, known | fresh)
     found = known | fresh
+    if time.monotonic() >= until_s:  # a large archive is worked through bit by bit, and nothing is said before
+        return None
     workloads = dict(zip(head.workload_keys, (one.name for one in head.study.workloads), strict=True))
     return repeated(_tests(decision), workloads, [found[one.uuid] for one in heads if one.uuid in found])
 

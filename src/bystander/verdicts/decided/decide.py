@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bystander.design import MEASURES, Comparison, Measure, Record, chosen_names, state_changes, stretches
+from bystander.design import MEASURES, Comparison, Measure, Record, Start, chosen_names, state_changes, stretches
 from bystander.errors import UsageError
 from bystander.units import share_text
 from bystander.verdicts.ceilings import CeilingRow
@@ -21,7 +21,7 @@ from bystander.verdicts.decided.rows import ComparisonRows
 from bystander.verdicts.described.blocks import BlockSeries, block_series
 from bystander.verdicts.described.failures import failures
 from bystander.verdicts.described.over_time import trials_to_see
-from bystander.verdicts.described.single import describe
+from bystander.verdicts.described.single import describe, queue_sentences
 from bystander.verdicts.noted import notes as say
 from bystander.verdicts.tested.family import OTHER_TIME, Family, FamilyRows
 from bystander.verdicts.tested.stopping import PLACEBO_RISK, Stopping, stopping
@@ -112,7 +112,15 @@ def decide(record: Record, options: Options | None = None) -> Decision:
         means=tuple(mean for _, mean in together if mean and options.arm in (None, mean.arm)),
         series={row.key: series[row.key] for row in shown if row.primary and row.looked_at and row.key in series},
         to_see=tuple(t for t in trials_to_see(record) if not options.only or t.workload in options.only),
+        queued=() if head.study.comparisons else _queued(record, stopped),
     )
+
+
+def _queued(record: Record, stopped: Stopping) -> tuple[str, ...]:
+    """Return which workloads of one state waited for a processor, and what their code took."""
+    measures = [one for one in record.head.measures if one.name in ("elapsed", "cpu", "run_queue_delay")]
+    sampled = {one.name for one in record.head.study.workloads if one.start is Start.IN_PROCESS}
+    return tuple(queue_sentences(describe(record, measures, stopped.counting(record)), sampled))
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+import math
+from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from typing import cast
 
@@ -12,9 +13,12 @@ from numpy.typing import NDArray
 
 from bystander.design import Measure, Record
 from bystander.stats import SampleSummary, summarise_rows
+from bystander.units import duration_text, share_text
 from bystander.verdicts.compared.floors import at_floor
 
-__all__ = ["Single", "describe"]
+__all__ = ["Single", "describe", "queue_sentences"]
+
+_MUCH_QUEUED = 0.3  # of the time of a trial
 
 Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
@@ -90,3 +94,27 @@ def _by_group(
         for group, row, summary in zip(places.tolist(), table, summarise_rows(table), strict=True):
             pieces[group], summaries[group] = row, summary
     return pieces, floored, summaries
+
+
+def queue_sentences(singles: Sequence[Single], sampled: Container[str]) -> list[str]:
+    """Return which workloads of one arm waited for a processor for much of their time, and what the code itself took.
+
+    Parameters
+    ----------
+    sampled : container of str
+        Workloads of whose trials samples are timed: the run queue is that of whole trials, and CPU time of samples.
+    """
+    by_name = {(one.workload, one.arm, one.measure.name): one.summary.median for one in singles if one.summary}
+    found = []
+    for (workload, arm, measure), elapsed_s in by_name.items():
+        cpu_s = by_name.get((workload, arm, "cpu"), math.nan)
+        queued_s = by_name.get((workload, arm, "run_queue_delay"), math.nan)
+        queued_s = elapsed_s - cpu_s if workload in sampled else queued_s
+        if measure != "elapsed" or not queued_s >= _MUCH_QUEUED * elapsed_s or math.isnan(cpu_s):
+            continue
+        what = "had no processor" if workload in sampled else "waited for a processor"
+        found.append(
+            f"{workload} {what} for {share_text(min(1.0, queued_s / elapsed_s))} of its time: CPU time, "
+            f"{duration_text(cpu_s, 3)}, is what the code took."
+        )
+    return found
