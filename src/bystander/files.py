@@ -184,9 +184,7 @@ def entries(
 def _led(root: Path, name: str, real: str, link: str) -> tuple[int, str]:
     """Return the type of what a link stands for, and where it leads if it stays one: within the folder, or nowhere."""
     kind = stat.S_IFMT(mode_at(Path(real)))
-    if Path(real).is_relative_to(root):
-        if not Path(link).is_absolute():
-            return stat.S_IFLNK, link
+    if Path(real).is_relative_to(root):  # also of a link that stands in a folder elsewhere, and leads back
         return stat.S_IFLNK, os.path.relpath(os.path.relpath(real, root), Path(name).parent)
     return (kind, "") if kind else (stat.S_IFLNK, link)
 
