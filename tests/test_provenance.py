@@ -57,14 +57,18 @@ def test_a_record_that_somebody_finishes_is_not_run_twice(run: Run, running: Run
     """Resumed in one shell and, waiting, in another: the second finds it complete, and every block ran once."""
     interrupted(running, tmp_path)
     environment = {**os.environ, "NO_COLOR": "1"}
-    resuming = [
-        subprocess.Popen(
-            [str(PROGRAM), "observe", "--resume", *words], cwd=tmp_path, env=environment, text=True,
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-        )
-        for words in ((), ("--wait",))
-        if not time.sleep(0.7 * bool(words))
-    ]  # fmt: skip
+    lock = Path(os.environ["BYSTANDER_LOCK"])
+    resuming = []
+    for words in ((), ("--wait",)):
+        resuming.append(
+            subprocess.Popen(
+                [str(PROGRAM), "observe", "--resume", *words], cwd=tmp_path, env=environment, text=True,
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            )
+        )  # fmt: skip
+        stop = time.monotonic() + 20
+        while not words and f'"process": {resuming[0].pid},' not in lock.read_text() and time.monotonic() < stop:
+            time.sleep(0.02)  # the first holds the machine before the second begins, however slowly it starts
     said = [process.communicate(timeout=60)[1] for process in resuming]
     blocks = [block for block, _ in attempts(tmp_path / ".bystander" / "archive.sqlite")]
 
