@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import pytest
@@ -60,6 +61,12 @@ def test_a_pair_is_run_again_in_the_very_states_that_it_had(run: Run, tmp_path: 
     (tmp_path / "wait.sh").write_text("true\n")
     once = json.loads(run("decide", "--json").stdout)
     assert once["repeated"]["once"] == ["command"]
+    beside = tmp_path / ".bystander" / "archive.sqlite.shown"
+    for damaged in ("[" * 100_000, '{"format": "bystander-shown/1", "records": 5}'):
+        beside.write_text(damaged)
+        run("decide")
+    beside.unlink()
+    os.mkfifo(beside)  # which would be waited for
     said = run("decide").stdout
     assert "bystander observe --confirm a-and-b-10" in said
 

@@ -95,5 +95,5 @@ def read_seen(file: Path) -> Seen | None:
         told = document["files"].items()
         files = {str(name): FileSeen(bytes.fromhex(one[0]), *map(int, one[1:6])) for name, one in told}
         return Seen(files, int(document["at_ns"]))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, IndexError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return None

@@ -6,6 +6,7 @@ Each complete record is decided once; what it tested is kept beside the archive,
 from __future__ import annotations
 
 import json
+import stat
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -14,7 +15,7 @@ from bystander.archive import Archive
 from bystander.design import KeptState, RecordHead, arm_key
 from bystander.errors import BystanderError
 from bystander.field import KeptStates, StudyFolder
-from bystander.files import read_at_most, write_whole
+from bystander.files import mode_at, read_at_most, write_whole
 from bystander.verdicts import FEWEST_BATCHES, Decision, Key, RecordTests, Repeated, Scale, decide, repeated
 
 __all__ = ["repeated_in"]
@@ -94,6 +95,8 @@ def _file(archive: Path) -> Path:
 def _known(archive: Path) -> dict[str, RecordTests]:
     """Return what is kept, by UUID; nothing where nothing is, or something else."""
     try:
+        if not stat.S_ISREG(mode_at(_file(archive), follow=False)):
+            return {}  # a pipe would be waited for; an archive may come from elsewhere with what lies beside it
         document = json.loads(read_at_most(_file(archive), _MOST_BYTES) or b"null")
         if document["format"] != _FORMAT:
             return {}
@@ -102,7 +105,7 @@ def _known(archive: Path) -> dict[str, RecordTests]:
             shown = {_key(one): int(one[4]) for one in told["shown"]}
             found[str(uuid)] = RecordTests(str(told["record"]), float(told["risk"]), shown)
         return found
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, IndexError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return {}
 
 
